@@ -1,0 +1,3 @@
+from doppio.command.app import main
+
+main()

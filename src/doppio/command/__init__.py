@@ -1,0 +1,1 @@
+"""The command line: every `./doppio ...` lands here."""

@@ -1,0 +1,28 @@
+"""Fixed window: every chunk has the same number of units, wherever that cuts."""
+
+import numpy as np
+
+from doppio.core.chunking.units import Offsets, Units
+
+
+def fixed_window(units: Units, size: int, overlap: int) -> tuple[Offsets, Offsets]:
+    """Cut a text into windows.
+
+    Parameters
+    ----------
+    units : Units
+        What is counted.
+    size, overlap : int
+        Units a chunk, and units that a chunk repeats from the one before; 0 <= overlap < size.
+
+    Returns
+    -------
+    starts, ends : (n,) int64 arrays
+        Offsets of the chunks. Only the last one may be shorter than `size` units.
+    """
+    count = len(units.starts)
+    if count == 0:
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    first = np.arange(0, max(count - overlap, 1), size - overlap, dtype=np.int64)
+    last = np.minimum(first + size, count)
+    return units.starts[first], units.ends[last - 1]

@@ -1,0 +1,112 @@
+"""Natural breaks: end a chunk where the text itself pauses, at the largest pause that fits."""
+
+import numpy as np
+import regex
+from numba import njit
+from numpy.typing import NDArray
+
+from doppio.core.chunking.units import Offsets, Units, words
+from doppio.core.text.document import HEADING, Document
+from doppio.core.text.sentences import sentence_starts
+
+INSIDE, WORD, SENTENCE, LINE, PARAGRAPH, TOP = 0, 1, 2, 3, 4, 5
+_LINE = regex.compile(r"\n[ \t]*")
+_PARAGRAPH = regex.compile(r"\n[ \t]*\n\s*")
+
+
+def natural_breaks(document: Document, units: Units, size: int, overlap: int) -> tuple[Offsets, Offsets]:
+    """Cut a text at paragraphs, else lines, else sentences, else words.
+
+    Parameters
+    ----------
+    document : Document
+    units : Units
+        What is counted, over `document.text`.
+    size, overlap : int
+        The most units a chunk may have, and the most that it repeats from the one before;
+        0 <= overlap < size.
+
+    Returns
+    -------
+    starts, ends : (n,) int64 arrays
+
+    Notes
+    -----
+    The chunk ends at the largest pause in the second half of its window, and of equal pauses at the last.
+    No pause follows a heading: it stays with the text below it. An overlap begins at a sentence where one
+    begins within it, else at a word. A single word longer than `size` is cut inside.
+    """
+    if len(units.starts) == 0:
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    first, last = _cut(pauses(document, units), size, overlap)
+    return units.starts[first], units.ends[last - 1]
+
+
+def pauses(document: Document, units: Units) -> NDArray[np.int8]:
+    """How large the pause before each unit is, and one more at the end: (n + 1,) int8."""
+    text = document.text
+    count = len(units.starts)
+    level = np.zeros(count + 1, np.int8)
+    level[0] = level[count] = TOP
+
+    def mark(offsets: NDArray[np.int64], strength: int) -> None:
+        at = np.searchsorted(units.starts, offsets)
+        inside = (at > 0) & (units.ends[np.maximum(at, 1) - 1] > offsets)
+        at = at[~inside]
+        level[at] = np.maximum(level[at], strength)
+
+    mark(words(text).starts, WORD)
+    mark(sentence_starts(text), SENTENCE)
+    mark(_ends(_LINE, text), LINE)
+    mark(_ends(_PARAGRAPH, text), PARAGRAPH)
+    headings = [block for block in document.blocks if block.kind == HEADING]
+    if headings:
+        begins = np.searchsorted(units.starts, np.array([block.start for block in headings], np.int64))
+        follows = np.searchsorted(units.starts, np.array([block.end for block in headings], np.int64))
+        level[begins] = np.maximum(level[begins], PARAGRAPH)
+        level[follows[follows < count]] = WORD
+        level[begins] = np.where(np.isin(begins, follows), WORD, level[begins])
+    level[0] = level[count] = TOP
+    return level
+
+
+def _ends(pattern: regex.Pattern, text: str) -> NDArray[np.int64]:
+    return np.asarray([match.end() for match in pattern.finditer(text)], dtype=np.int64)
+
+
+@njit(cache=True, nogil=True)
+def _cut(level: NDArray[np.int8], size: int, overlap: int) -> tuple[Offsets, Offsets]:
+    count = level.size - 1
+    firsts = np.empty(count, np.int64)
+    lasts = np.empty(count, np.int64)
+    found = 0
+    start = 0
+    reached = 0
+    while True:
+        end = min(start + size, count)
+        if end < count:
+            strongest = level[end]
+            for at in range(end - 1, max(start + (size + 1) // 2, reached + 1) - 1, -1):
+                if level[at] > strongest and at > start:
+                    strongest = level[at]
+                    end = at
+            if strongest == 0:
+                for at in range(end - 1, max(start, reached), -1):
+                    if level[at] > 0:
+                        end = at
+                        break
+        firsts[found] = start
+        lasts[found] = end
+        found += 1
+        reached = end
+        if end >= count:
+            break
+        again = end
+        for at in range(max(end - overlap, start + 1), end):
+            if level[at] > 1:
+                again = at
+                break
+            if level[at] == 1 and again == end:
+                again = at
+        start = again
+    return firsts[:found], lasts[:found]

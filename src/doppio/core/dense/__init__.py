@@ -1,0 +1,1 @@
+"""The dense index: unit vectors and their nearest neighbours."""

@@ -1,0 +1,1 @@
+"""Files in and out: documents, labelled questions, runs and judgements."""

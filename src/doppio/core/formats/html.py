@@ -1,0 +1,84 @@
+"""HTML to a document: the visible text of the main part; nothing in the file is executed or fetched."""
+
+from bs4 import BeautifulSoup, Comment, Doctype, NavigableString, Tag
+
+from doppio.core.formats.table import row_text
+from doppio.core.text.document import CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
+
+_DROPPED = ["script", "style", "noscript", "template", "nav", "iframe", "object", "svg", "head", "form"]
+_HEADINGS = {f"h{level}": level for level in range(1, 7)}
+_BLOCKS = {*_HEADINGS, "p", "li", "tr", "pre", "table", "ul", "ol", "div", "section", "article", "main", "body",
+           "header", "footer", "aside", "blockquote", "dl", "dt", "dd", "figure", "figcaption", "address", "html",
+           "thead", "tbody", "caption"}  # fmt: skip
+
+
+def read_html(text: str, identity: str) -> Document:
+    """Read HTML; scripts, styles, navigation and forms are left out, table rows carry their column names."""
+    soup = BeautifulSoup(text, "lxml")
+    title = soup.title.get_text(" ", strip=True) if soup.title else None
+    for tag in soup.find_all(_DROPPED):
+        tag.decompose()
+    builder = DocumentBuilder()
+    _walk(builder, soup.find("main") or soup.body or soup)
+    document = builder.build(identity)
+    has_heading = any(block.kind == HEADING for block in document.blocks)
+    return document if has_heading or not title else builder.build(identity, title)
+
+
+def _walk(builder: DocumentBuilder, parent: Tag, depth: int = 0) -> None:
+    """Add the blocks below a tag; text that stands between blocks becomes paragraphs."""
+    loose: list[str] = []
+
+    def flush() -> None:
+        builder.add(PARAGRAPH, " ".join("".join(loose).split()))
+        loose.clear()
+
+    for child in parent.children:
+        if isinstance(child, Comment | Doctype):
+            continue
+        if isinstance(child, NavigableString):
+            loose.append(str(child))
+        elif isinstance(child, Tag) and child.name == "br":
+            flush()
+        elif isinstance(child, Tag) and child.name not in _BLOCKS and not child.find(list(_BLOCKS)):
+            loose.append(child.get_text())
+        elif isinstance(child, Tag):
+            flush()
+            _block(builder, child, depth)
+    flush()
+
+
+def _block(builder: DocumentBuilder, tag: Tag, depth: int) -> None:
+    words = " ".join(tag.get_text().split())
+    if tag.name in _HEADINGS:
+        builder.add(HEADING, words, _HEADINGS[tag.name])
+    elif tag.name == "pre":
+        builder.add(CODE, tag.get_text())
+    elif tag.name == "table":
+        _table(builder, tag)
+    elif tag.name in ("ul", "ol"):
+        for number, item in enumerate(tag.find_all("li", recursive=False), 1):
+            marker = "- " if tag.name == "ul" else f"{number}. "
+            nested = item.find_all(["ul", "ol"], recursive=False)
+            for inner in nested:
+                inner.extract()
+            builder.add(ITEM, marker + " ".join(item.get_text().split()), depth + 1)
+            for inner in nested:
+                _block(builder, inner, depth + 1)
+    elif tag.find(list(_BLOCKS)):
+        _walk(builder, tag, depth)
+    else:
+        builder.add(PARAGRAPH, words)
+
+
+def _table(builder: DocumentBuilder, table: Tag) -> None:
+    caption = table.find("caption")
+    if caption is not None:
+        builder.add(PARAGRAPH, " ".join(caption.get_text().split()))
+    header: list[str] = []
+    for row in table.find_all("tr"):
+        cells = [" ".join(cell.get_text().split()) for cell in row.find_all(["td", "th"])]
+        if not header and row.find("td") is None:
+            header = cells
+        else:
+            builder.add(ROW, row_text(header, cells))

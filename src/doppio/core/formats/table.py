@@ -1,0 +1,51 @@
+"""CSV to a document: every row a line that carries its column names."""
+
+import csv
+import io
+from collections.abc import Sequence
+
+from doppio.core.errors import DocumentError
+from doppio.core.text.document import HEADING, PARAGRAPH, Document, DocumentBuilder
+
+MAX_FIELD = 1_000_000
+
+
+def row_text(header: Sequence[str], cells: Sequence[str]) -> str:
+    """One row as text, `Column: value; Column: value`; empty cells are left out."""
+    named = [
+        f"{name}: {cell}" if name else cell
+        for name, cell in zip([*header, *[""] * len(cells)], cells, strict=False)
+        if cell
+    ]
+    return "; ".join(named)
+
+
+def read_csv(text: str, identity: str) -> Document:
+    """Read CSV (RFC 4180) with a header row; comma, semicolon or tab is found from the header.
+
+    Raises
+    ------
+    DocumentError
+        If there is no header, or a row has more fields than the header; names the line.
+    """
+    first = text.split("\n", 1)[0]
+    delimiter = max(",;\t", key=first.count)
+    csv.field_size_limit(MAX_FIELD)
+    reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=True)
+    builder = DocumentBuilder()
+    title = identity.rsplit("/", 1)[-1].rsplit(".", 1)[0].replace("-", " ").replace("_", " ").capitalize()
+    builder.add(HEADING, title, 1)
+    try:
+        header = [name.strip() for name in next(reader, [])]
+        if not any(header):
+            raise DocumentError(f"{identity}, line 1: no header; the first row must name the columns")
+        for cells in reader:
+            if len(cells) > len(header):
+                raise DocumentError(
+                    f"{identity}, line {reader.line_num}: {len(cells)} fields, but the header names {len(header)}; "
+                    "put quotes around a field that holds the delimiter"
+                )
+            builder.add(PARAGRAPH, row_text(header, [" ".join(cell.split()) for cell in cells]))
+    except csv.Error as error:
+        raise DocumentError(f"{identity}, line {reader.line_num}: {error}") from error
+    return builder.build(identity, title)

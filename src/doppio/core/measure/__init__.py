@@ -1,0 +1,1 @@
+"""From answer spans to relevant chunks, metrics, levels and the loss ledger."""

@@ -1,0 +1,80 @@
+"""When is a chunk relevant? When it overlaps an answer span far enough, wherever chunks were cut."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.chunking.table import ChunkTable
+from doppio.core.measure.questions import Question
+
+COVER = 0.5
+
+
+@dataclass(frozen=True)
+class Relevance:
+    """Which chunks are relevant to which spans of one question.
+
+    chunks : m int64 arrays, rising: the relevant chunks of each span
+    intact : m bools, whether one chunk holds all of the span
+    grades : (m,) float64
+    ranges : m triples (document position, start, end), or None for a span without offsets
+    """
+
+    chunks: tuple[NDArray[np.int64], ...]
+    intact: tuple[bool, ...]
+    grades: NDArray[np.float64]
+    ranges: tuple[tuple[int, int, int] | None, ...]
+
+    def matrix(self, ranking: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """(m, n) bool: is the n-th ranked chunk relevant to the m-th span?"""
+        rows = [np.isin(ranking, chunks) for chunks in self.chunks]
+        return np.stack(rows) if rows else np.zeros((0, len(ranking)), bool)
+
+    def any_of(self, ranking: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """(n,) bool: is the n-th ranked chunk relevant to any span?"""
+        return np.asarray(self.matrix(ranking).any(axis=0))
+
+
+def relevance(table: ChunkTable, positions: Mapping[str, int], question: Question, cover: float = COVER) -> Relevance:
+    """Find the relevant chunks of a question.
+
+    Parameters
+    ----------
+    table : ChunkTable
+    positions : mapping from document id to its position in the corpus
+    question : Question
+    cover : float
+        A chunk is relevant to a span when they share at least this part of the shorter of the two, in
+        characters; above 0 and at most 1.
+
+    Notes
+    -----
+    A span without offsets makes every chunk of its document relevant. A span of a document that is not in
+    the corpus has no relevant chunk.
+    """
+    chunks: list[NDArray[np.int64]] = []
+    intact: list[bool] = []
+    ranges: list[tuple[int, int, int] | None] = []
+    for span in question.spans:
+        position = positions.get(span.document, -1)
+        rows = table.of_document(position)
+        numbers = np.arange(rows.start, rows.stop, dtype=np.int64)
+        if span.start is None or span.end is None:
+            chunks.append(numbers)
+            intact.append(len(numbers) > 0)
+            ranges.append(None)
+            continue
+        start, end = table.start[rows], table.end[rows]
+        shared = np.minimum(end, span.end) - np.maximum(start, span.start)
+        shorter = np.minimum(end - start, span.end - span.start)
+        chunks.append(numbers[(shared > 0) & (shared >= cover * shorter)])
+        intact.append(bool(((start <= span.start) & (end >= span.end)).any()))
+        ranges.append((position, span.start, span.end))
+    grades = np.array([span.grade for span in question.spans], np.float64)
+    return Relevance(tuple(chunks), tuple(intact), grades, tuple(ranges))
+
+
+def document_positions(identities: Sequence[str]) -> dict[str, int]:
+    return {identity: position for position, identity in enumerate(identities)}

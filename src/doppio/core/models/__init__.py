@@ -1,0 +1,1 @@
+"""Encoders and joint scorers, and the folder format that they load from."""

@@ -1,0 +1,302 @@
+"""A recipe: the complete settings of a pipeline as one JSON document, checked field by field."""
+
+import copy
+import json
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from jsonschema import Draft202012Validator
+from jsonschema.exceptions import ValidationError
+
+from doppio.core.errors import RecipeError
+from doppio.core.fingerprint import fingerprint
+
+FORMAT = "doppio-recipe/1"
+RESERVED = ("documents", "chunks", "fused", "reranked", "context")
+TYPES = {"object": "an object", "array": "a list", "number": "a number", "integer": "a whole number",
+         "string": "a text", "boolean": "true or false", "null": "null"}  # fmt: skip
+
+
+def _whole(low: int, high: int, default: int | None = None) -> dict[str, Any]:
+    return {"type": "integer", "minimum": low, "maximum": high, **_default(default)}
+
+
+def _number(low: float, high: float, default: float | None = None) -> dict[str, Any]:
+    return {"type": "number", "minimum": low, "maximum": high, **_default(default)}
+
+
+def _one_of(*values: Any, default: Any = None) -> dict[str, Any]:
+    return {"enum": list(values), **_default(default)}
+
+
+def _default(value: Any) -> dict[str, Any]:
+    return {} if value is None else {"default": value}
+
+
+def _object(required: str, **properties: Any) -> dict[str, Any]:
+    return {
+        "type": "object",
+        "additionalProperties": False,
+        "required": required.split(),
+        "properties": properties,
+    }
+
+
+_DEPTH = _whole(1, 10_000, 50)
+_IDENTITY = {"type": "string", "pattern": "^[a-z][a-z0-9-]{0,31}$"}
+_ANALYSIS = _object(
+    "",
+    language=_one_of("en", default="en"),
+    stem={"type": "boolean", "default": True},
+    stop_words={"type": "boolean", "default": True},
+    keep_codes={"type": "boolean", "default": True},
+)
+BRANCHES = {
+    "bm25": _object(
+        "id kind",
+        id=_IDENTITY,
+        kind=_one_of("bm25"),
+        k1=_number(0, 10, 1.2),
+        b=_number(0, 1, 0.75),
+        depth=_DEPTH,
+        analysis={**_ANALYSIS, "default": {}},
+    ),
+    "vector": _object(
+        "id kind",
+        id=_IDENTITY,
+        kind=_one_of("vector"),
+        encoder=_one_of("compact-english", default="compact-english"),
+        metric=_one_of("cosine", default="cosine"),
+        structure={**_object("kind", kind=_one_of("exact")), "default": {"kind": "exact"}},
+        depth=_DEPTH,
+    ),
+}
+_WEIGHTS = {"type": "object", "additionalProperties": _number(0, 1000), "default": {}}
+FUSION = {
+    "reciprocal-rank": _object(
+        "method",
+        method=_one_of("reciprocal-rank"),
+        k=_number(0.001, 10_000, 60),
+        weights=_WEIGHTS,
+        depth=_DEPTH,
+    ),
+    "scaled-scores": _object("method", method=_one_of("scaled-scores"), weights=_WEIGHTS, depth=_DEPTH),
+}
+_RERANK = _object(
+    "scorer",
+    scorer=_one_of("late-interaction"),
+    shortlist=_whole(1, 1000, 20),
+    floor={"anyOf": [{"type": "number", "minimum": -1, "maximum": 1}, {"type": "null"}], "default": None},
+)
+SCHEMA = _object(
+    "format chunking branches",
+    format=_one_of(FORMAT),
+    name={"type": "string", "minLength": 1, "maxLength": 120, "default": "unnamed"},
+    chunking=_object(
+        "rule unit size",
+        rule=_one_of("natural-breaks", "fixed-window"),
+        unit=_one_of("tokens", "words", "characters"),
+        size=_whole(8, 100_000),
+        overlap=_whole(0, 50_000, 0),
+    ),
+    branches={"type": "array", "minItems": 1, "maxItems": 8},
+    fusion={"type": "object", "default": {"method": "reciprocal-rank"}},
+    rerank={"anyOf": [_RERANK, {"type": "null"}], "default": None},
+    select={
+        **_object(
+            "",
+            k=_whole(1, 100, 5),
+            diversity={"type": "null", "default": None},
+            widening={**_object("kind", kind=_one_of("none")), "default": {"kind": "none"}},
+            budget_tokens=_whole(1, 1_000_000, 1500),
+        ),
+        "default": {},
+    },
+)
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """A recipe that has been checked and filled in; `body` is the JSON document."""
+
+    body: dict[str, Any]
+
+    @property
+    def name(self) -> str:
+        return str(self.body["name"])
+
+    @property
+    def chunking(self) -> dict[str, Any]:
+        return dict(self.body["chunking"])
+
+    @property
+    def branches(self) -> list[dict[str, Any]]:
+        return list(self.body["branches"])
+
+    @property
+    def fusion(self) -> dict[str, Any]:
+        return dict(self.body["fusion"])
+
+    @property
+    def rerank(self) -> dict[str, Any] | None:
+        return dict(self.body["rerank"]) if self.body["rerank"] else None
+
+    @property
+    def select(self) -> dict[str, Any]:
+        return dict(self.body["select"])
+
+    @property
+    def stages(self) -> list[str]:
+        """Stages that have a ranking: the branches, then fused, reranked (if any) and context."""
+        middle = ["fused", "reranked"] if self.rerank else ["fused"]
+        return [branch["id"] for branch in self.branches] + middle + ["context"]
+
+    @property
+    def passed_by_fusion(self) -> int:
+        """How many fused chunks go on: the reranker's shortlist, or what the context takes."""
+        after = self.rerank["shortlist"] if self.rerank else self.select["k"]
+        return int(min(after, self.fusion["depth"]))
+
+    @property
+    def fingerprint(self) -> str:
+        """Digest of all settings; the name is not one."""
+        return fingerprint({key: value for key, value in self.body.items() if key != "name"})
+
+
+def check(body: Any, where: str = "") -> Recipe:
+    """Check a recipe and fill in what it leaves out.
+
+    Parameters
+    ----------
+    body : JSON value
+    where : str
+        Put before the message, such as the name of the file.
+
+    Raises
+    ------
+    RecipeError
+        Names the field, what stands there and what is allowed, as in
+        `branches[1].depth: 0 is not between 1 and 10000`.
+    """
+    prefix = f"{where}: " if where else ""
+    body = copy.deepcopy(body)
+    problems = list(_problems(body))
+    if problems:
+        raise RecipeError(prefix + "; ".join(problems))
+    for branch in body["branches"]:
+        body["fusion"]["weights"].setdefault(branch["id"], 1)
+    return Recipe(body)
+
+
+def read_recipe(path: Path) -> Recipe:
+    """Read and check a recipe file."""
+    try:
+        body = json.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError as error:
+        raise RecipeError(f"{path}: no such file") from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise RecipeError(f"{path}: cannot be read ({error})") from error
+    except json.JSONDecodeError as error:
+        raise RecipeError(f"{path}, line {error.lineno}: not JSON ({error.msg})") from error
+    return check(body, str(path))
+
+
+def _problems(body: Any) -> Iterator[str]:
+    """Every mistake in the recipe; fills in defaults on the way."""
+    yield from (found := list(_against(SCHEMA, body, "")))
+    if found:
+        return
+    for number, branch in enumerate(body["branches"]):
+        found += (wrong := list(_by_choice(BRANCHES, branch, f"branches[{number}]", "kind")))
+        yield from wrong
+    found += (wrong := list(_by_choice(FUSION, body["fusion"], "fusion", "method")))
+    yield from wrong
+    if found:
+        return
+    chunking, fusion, rerank = body["chunking"], body["fusion"], body["rerank"]
+    if chunking["overlap"] >= chunking["size"]:
+        yield f"chunking.overlap: {chunking['overlap']} is not below chunking.size, {chunking['size']}"
+    seen: list[str] = []
+    for number, branch in enumerate(body["branches"]):
+        if branch["id"] in seen or branch["id"] in RESERVED:
+            why = "stands for another branch" if branch["id"] in seen else "is the name of a stage"
+            yield f"branches[{number}].id: {branch['id']!r} {why} already; take another one"
+        seen.append(branch["id"])
+    for key in fusion["weights"]:
+        if key not in seen:
+            yield f"fusion.weights.{key}: no branch has this id; there are {', '.join(seen)}"
+    if all(fusion["weights"].get(identity, 1) == 0 for identity in seen):
+        yield "fusion.weights: all are 0; at least one must be positive"
+    if rerank and rerank["shortlist"] > fusion["depth"]:
+        yield f"rerank.shortlist: {rerank['shortlist']} is above fusion.depth, {fusion['depth']}"
+
+
+def _by_choice(choices: dict[str, Any], value: Any, path: str, key: str) -> Iterator[str]:
+    if not isinstance(value, dict):
+        yield f"{path}: {_shown(value)} is not an object"
+    elif key not in value:
+        yield f"{path}.{key}: missing; allowed are {', '.join(choices)}"
+    elif not isinstance(value[key], str) or value[key] not in choices:
+        yield f"{path}.{key}: {_shown(value[key])} is not one of {', '.join(choices)}"
+    else:
+        yield from _against(choices[value[key]], value, path)
+
+
+def _against(schema: dict[str, Any], value: Any, path: str) -> Iterator[str]:
+    errors = sorted(Draft202012Validator(schema).iter_errors(value), key=lambda error: list(map(str, error.path)))
+    for error in errors:
+        yield from _message(error, path)
+    if not errors:
+        _fill(schema, value)
+
+
+def _fill(schema: dict[str, Any], value: Any) -> None:
+    if not isinstance(value, dict):
+        return
+    for key, below in schema.get("properties", {}).items():
+        if key not in value and "default" in below:
+            value[key] = copy.deepcopy(below["default"])
+        if key in value:
+            for choice in [below, *below.get("anyOf", [])]:
+                _fill(choice, value[key])
+
+
+def _message(error: ValidationError, base: str) -> Iterator[str]:
+    rule, wanted, found = error.validator, error.validator_value, error.instance
+    if rule == "anyOf":
+        # An optional part: what is wrong is what its object form says, unless it is no object at all.
+        inner = [sub for sub in error.context or [] if sub.validator != "type" or "null" not in str(sub.schema)]
+        for sub in inner:
+            yield from _message(sub, base)
+        return
+    path = base
+    for step in error.absolute_path:
+        path += f"[{step}]" if isinstance(step, int) else f".{step}" if path else str(step)
+    schema: Any = error.schema
+    if rule == "additionalProperties":
+        for key in sorted(set(found) - set(schema["properties"])):
+            yield f"{path + '.' if path else ''}{key}: unknown key; allowed are {', '.join(schema['properties'])}"
+    elif rule == "required":
+        for key in wanted:
+            if key not in found and re.search(rf"'{re.escape(key)}'", error.message):
+                yield f"{path + '.' if path else ''}{key}: missing"
+    elif rule in ("minimum", "maximum"):
+        low, high = schema.get("minimum"), schema.get("maximum")
+        yield f"{path}: {_shown(found)} is not between {low} and {high}"
+    elif rule == "enum":
+        yield f"{path}: {_shown(found)} is not {'one of ' if len(wanted) > 1 else ''}{', '.join(map(str, wanted))}"
+    elif rule == "type":
+        kinds = [wanted] if isinstance(wanted, str) else wanted
+        yield f"{path or 'recipe'}: {_shown(found)} is not {' or '.join(TYPES[kind] for kind in kinds)}"
+    elif rule == "pattern":
+        yield f"{path}: {_shown(found)} is not a short name of small letters, digits and hyphens"
+    else:
+        yield f"{path}: {error.message}"
+
+
+def _shown(value: Any) -> str:
+    text = json.dumps(value, ensure_ascii=False)
+    return text if len(text) <= 60 else text[:57] + "..."

@@ -1,0 +1,1 @@
+"""The sparse index: postings, and ranking by BM25."""

@@ -1,0 +1,139 @@
+"""A trace: all that a pipeline did for one question. Stage views, trials and the ledger read nothing else."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.ranking import Ids, Scores
+
+BRANCH, FUSED, RERANKED, CONTEXT = "branch", "fused", "reranked", "context"
+BEYOND, OVER_BUDGET = "beyond what goes on", "over the budget"
+UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND = "under the floor", "under the floor and beyond what goes on"
+_OUT = {UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, OVER_BUDGET}
+
+
+@dataclass(frozen=True)
+class StageTrace:
+    """One stage's ranking.
+
+    stage : str, a branch's id, or "fused", "reranked" or "context"
+    kind : str, "branch" or the stage
+    measure : str, what the score is, with its range; larger is better
+    chunks : (n,) int64, best first
+    scores : (n,) float32
+    kept : (n,) bool, whether the chunk goes on to the next stage
+    reasons : n texts, why a chunk does not go on; empty where it does
+    before : (n,) int64 or None, rank in the stage before, from 1
+    branch_ranks, shares : (n, branches) or None, only where rankings were fused
+    """
+
+    stage: str
+    kind: str
+    measure: str
+    chunks: Ids
+    scores: Scores
+    kept: NDArray[np.bool_]
+    reasons: tuple[str, ...]
+    seconds: float
+    before: NDArray[np.int64] | None = None
+    branch_ranks: NDArray[np.int32] | None = None
+    shares: NDArray[np.float32] | None = None
+
+    @property
+    def passed(self) -> Ids:
+        """The chunks that go on, best first."""
+        return self.chunks[self.kept]
+
+    @property
+    def ranking(self) -> Ids:
+        """The chunks that the stage is measured by: all that it ranked, less those it threw out."""
+        return self.chunks[[reason not in _OUT for reason in self.reasons]] if self.reasons else self.chunks
+
+
+@dataclass(frozen=True)
+class Trace:
+    """What happened to one question, stage by stage, with times in seconds."""
+
+    question: str
+    recipe: str
+    stages: tuple[StageTrace, ...]
+    tokens: int
+    seconds: dict[str, float] = field(default_factory=dict)
+
+    def stage(self, name: str) -> StageTrace:
+        """The stage of that name.
+
+        Raises
+        ------
+        KeyError
+            If the recipe has no such stage.
+        """
+        for stage in self.stages:
+            if stage.stage == name:
+                return stage
+        raise KeyError(name)
+
+    def has(self, name: str) -> bool:
+        return any(stage.stage == name for stage in self.stages)
+
+    @property
+    def branches(self) -> list[StageTrace]:
+        return [stage for stage in self.stages if stage.kind == BRANCH]
+
+    def to_json(self) -> dict[str, Any]:
+        """As plain JSON values; `from_json` gives the same trace back."""
+        return {
+            "question": self.question,
+            "recipe": self.recipe,
+            "tokens": self.tokens,
+            "seconds": {step: round(value, 6) for step, value in self.seconds.items()},
+            "stages": [dict(_stage_json(stage)) for stage in self.stages],
+        }
+
+    @staticmethod
+    def from_json(value: dict[str, Any]) -> "Trace":
+        return Trace(
+            value["question"],
+            value["recipe"],
+            tuple(_stage_from(stage) for stage in value["stages"]),
+            value["tokens"],
+            value["seconds"],
+        )
+
+
+_ARRAYS = {"chunks": np.int64, "scores": np.float32, "kept": np.bool_, "before": np.int64,
+           "branch_ranks": np.int32, "shares": np.float32}  # fmt: skip
+
+
+def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
+    yield from {"stage": stage.stage, "kind": stage.kind, "measure": stage.measure}.items()
+    yield "seconds", round(stage.seconds, 6)
+    yield "reasons", list(stage.reasons)
+    for name in _ARRAYS:
+        array = getattr(stage, name)
+        if array is not None and array.dtype == np.float32:
+            # Nine significant digits tell every float32 apart.
+            array = np.array([float(f"{number:.9g}") for number in array.ravel()]).reshape(array.shape)
+        yield name, None if array is None else array.tolist()
+
+
+def _stage_from(value: dict[str, Any]) -> StageTrace:
+    branches = len(value["branch_ranks"][0]) if value["branch_ranks"] else 0
+    arrays: dict[str, NDArray[Any] | None] = {}
+    for name, kind in _ARRAYS.items():
+        if value[name] is None:
+            arrays[name] = None
+            continue
+        array: NDArray[Any] = np.asarray(value[name], kind)
+        arrays[name] = array.reshape(-1, branches) if name in ("branch_ranks", "shares") else array
+    return StageTrace(
+        stage=value["stage"],
+        kind=value["kind"],
+        measure=value["measure"],
+        seconds=value["seconds"],
+        reasons=tuple(value["reasons"]),
+        **arrays,  # type: ignore[arg-type]
+    )
