@@ -60,9 +60,7 @@ def trial(
         builder.indexes(key, checked, table, texts)
         pipeline = builder.open(key, checked, texts, table)
         seconds["index"] = time.perf_counter() - begun
-        result = run_trial(
-            pipeline, [d.id for d in corpus], labelled, cutoffs=cutoffs, cover=cover, progress=bars
-        )
+        result = run_trial(pipeline, [d.id for d in corpus], labelled, cutoffs=cutoffs, cover=cover, progress=bars)
     seconds |= result.seconds
     identities = [document.id for document in corpus]
     if json_file:

@@ -1,0 +1,1 @@
+"""Recipes and their versions, questions asked, and the pipelines that answer them."""

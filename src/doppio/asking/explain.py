@@ -1,0 +1,130 @@
+"""A trace made readable: the chunks that it names, with their texts, terms and answers."""
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from doppio.asking.models import RecipeVersion
+from doppio.core.measure.relevance import Relevance
+from doppio.core.pipeline import Pipeline
+from doppio.core.sparse.bm25 import explain
+from doppio.core.text.analysis import Analysis
+from doppio.core.trace import Trace
+from doppio.indexing.services import chunking_of
+from doppio.library.models import Chunk, Section, Workspace
+
+SHOWN = 20
+
+
+def shown_chunks(trace: Trace, relevance: Relevance | None) -> list[int]:
+    """Numbers of the chunks that people look at: the top of every stage, and the relevant ones."""
+    found = {int(chunk) for stage in trace.stages for chunk in stage.chunks[:SHOWN]}
+    if relevance is not None:
+        found |= {int(chunk) for chunks in relevance.chunks for chunk in chunks}
+    return sorted(found)
+
+
+def traced_chunks(
+    workspace: Workspace,
+    recipe: RecipeVersion,
+    pipeline: Pipeline,
+    trace: Trace,
+    relevance: Relevance | None,
+) -> list[dict[str, Any]]:
+    """What the API says of each chunk of a trace; three queries, however many there are."""
+    numbers = shown_chunks(trace, relevance)
+    chunking = chunking_of(workspace, pipeline.recipe)
+    rows = Chunk.objects.filter(chunking=chunking, number__in=numbers).order_by("number").select_related("document")
+    rows = rows.defer("document__text", "document__blocks")
+    texts = dict(zip(numbers, pipeline.texts.texts(numbers), strict=True))
+    paths = section_paths(sorted({row.document_id for row in rows}))
+    terms = _question_terms(pipeline, trace)
+    analysis = _analysis(pipeline)
+    relevant = set(np.concatenate([[], *(relevance.chunks if relevance else ())]).astype(int).tolist())
+    spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
+    found = []
+    for row in rows:
+        position = int(pipeline.chunks.document[row.number])
+        found.append(
+            {
+                "number": row.number,
+                "document": row.document_id,
+                "title": row.document.title,
+                "section": paths.get((row.document_id, row.section), []),
+                "start": row.start,
+                "end": row.end,
+                "tokens": row.tokens,
+                "text": texts[row.number],
+                "relevant": row.number in relevant,
+                "answers": [
+                    {"start": max(start, row.start) - row.start, "end": min(end, row.end) - row.start}
+                    for place, start, end in spans
+                    if place == position and start < row.end and end > row.start
+                ],
+                "terms": _found_terms(analysis, terms, texts[row.number]),
+            }
+        )
+    return found
+
+
+def section_paths(documents: Sequence[int]) -> dict[tuple[int, int], list[str]]:
+    """Titles from the outermost section down, by document and section index; one query."""
+    rows = {
+        (row.document_id, row.index): row
+        for row in Section.objects.filter(document__in=documents).order_by("document", "index")
+    }
+    paths: dict[tuple[int, int], list[str]] = {}
+    for (document, index), row in rows.items():
+        above = paths.get((document, row.parent), [])
+        paths[document, index] = [*above, f"{row.number} {row.title}".strip()]
+    return paths
+
+
+def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> list[dict[str, Any]]:
+    """Term by term, why the sparse branch scored its first chunks and the relevant ones as it did."""
+    branch = next((b for b in pipeline.recipe.branches if b["kind"] == "bm25"), None)
+    if branch is None:
+        return []
+    chunks = [int(chunk) for chunk in trace.stage(branch["id"]).chunks[:SHOWN]]
+    extra = {int(chunk) for relevant in (relevance.chunks if relevance else ()) for chunk in relevant}
+    chunks += sorted(extra - set(chunks))[:SHOWN]
+    terms = [term.text for term in Analysis(**branch["analysis"]).terms(trace.question)]
+    rows = explain(pipeline.postings[branch["id"]], terms, chunks, k1=branch["k1"], b=branch["b"])
+    return [
+        {
+            "chunk": chunk,
+            "terms": [
+                {
+                    "term": share.term,
+                    "chunks": share.chunks_with_term,
+                    "idf": share.idf,
+                    "in_chunk": share.in_chunk,
+                    "share": share.share,
+                }
+                for share in row
+            ],
+        }
+        for chunk, row in zip(chunks, rows, strict=True)
+    ]
+
+
+def _analysis(pipeline: Pipeline) -> Analysis | None:
+    branch = next((b for b in pipeline.recipe.branches if b["kind"] == "bm25"), None)
+    return Analysis(**branch["analysis"]) if branch else None
+
+
+def _question_terms(pipeline: Pipeline, trace: Trace) -> set[str]:
+    analysis = _analysis(pipeline)
+    return {term.text for term in analysis.terms(trace.question)} if analysis else set()
+
+
+def _found_terms(analysis: Analysis | None, terms: set[str], text: str) -> list[dict[str, int]]:
+    if analysis is None or not terms:
+        return []
+    ranges = {(term.start, term.end) for term in analysis.terms(text) if term.text in terms}
+    kept: list[tuple[int, int]] = []
+    for start, end in sorted(ranges, key=lambda span: (span[0], -span[1])):
+        if not kept or start >= kept[-1][1]:
+            kept.append((start, end))
+    return [{"start": start, "end": end} for start, end in kept]

@@ -1,0 +1,99 @@
+"""What the API says about recipes, traces and the chunks in them."""
+
+from rest_framework import serializers as s
+
+
+class RecipeSerializer(s.Serializer):
+    id = s.IntegerField()
+    name = s.CharField()
+    version = s.IntegerField()
+    body = s.JSONField()
+    note = s.CharField(allow_blank=True)
+    in_force = s.BooleanField()
+    saved_at = s.DateTimeField()
+
+
+class NewRecipeSerializer(s.Serializer):
+    body = s.JSONField()
+    note = s.CharField(allow_blank=True, default="", max_length=300)
+
+
+class ProblemSerializer(s.Serializer):
+    detail = s.CharField()
+
+
+class AskSerializer(s.Serializer):
+    text = s.CharField(max_length=2000)
+    recipe = s.IntegerField(required=False, help_text="The recipe in force where it is left out.")
+
+
+class StageTraceSerializer(s.Serializer):
+    """Columns of one stage, best chunk first; `before` and the branch columns only where they apply."""
+
+    stage = s.CharField()
+    kind = s.ChoiceField(choices=["branch", "fused", "reranked", "context"])
+    measure = s.CharField()
+    seconds = s.FloatField()
+    chunks = s.ListField(child=s.IntegerField())
+    scores = s.ListField(child=s.FloatField())
+    kept = s.ListField(child=s.BooleanField())
+    reasons = s.ListField(child=s.CharField(allow_blank=True))
+    before = s.ListField(child=s.IntegerField(), allow_null=True)
+    branch_ranks = s.ListField(child=s.ListField(child=s.IntegerField()), allow_null=True)
+    shares = s.ListField(child=s.ListField(child=s.FloatField()), allow_null=True)
+
+
+class TraceSerializer(s.Serializer):
+    question = s.CharField()
+    recipe = s.CharField()
+    tokens = s.IntegerField()
+    seconds = s.DictField(child=s.FloatField())
+    stages = StageTraceSerializer(many=True)
+
+
+class RangeSerializer(s.Serializer):
+    start = s.IntegerField()
+    end = s.IntegerField()
+
+
+class TracedChunkSerializer(s.Serializer):
+    """A chunk that a trace names; offsets of `answers` and `terms` count code points of its text."""
+
+    number = s.IntegerField()
+    document = s.IntegerField()
+    title = s.CharField()
+    section = s.ListField(child=s.CharField())
+    start = s.IntegerField()
+    end = s.IntegerField()
+    tokens = s.IntegerField()
+    text = s.CharField()
+    relevant = s.BooleanField()
+    answers = RangeSerializer(many=True)
+    terms = RangeSerializer(many=True)
+
+
+class TermShareSerializer(s.Serializer):
+    term = s.CharField()
+    chunks = s.IntegerField(help_text="Chunks that hold the term.")
+    idf = s.FloatField()
+    in_chunk = s.IntegerField()
+    share = s.FloatField(help_text="What the term adds to the chunk's score.")
+
+
+class ExplainedSerializer(s.Serializer):
+    chunk = s.IntegerField()
+    terms = TermShareSerializer(many=True)
+
+
+class MatchRequestSerializer(s.Serializer):
+    text = s.CharField(max_length=2000)
+    chunk = s.IntegerField()
+    recipe = s.IntegerField(required=False)
+
+
+class TokenMatchSerializer(s.Serializer):
+    token = s.CharField()
+    weight = s.FloatField()
+    cosine = s.FloatField()
+    start = s.IntegerField()
+    end = s.IntegerField()

@@ -1,0 +1,59 @@
+"""Recipes, and how a passage was matched token by token."""
+
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import OpenApiResponse, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from doppio.asking.models import RecipeVersion
+from doppio.asking.serializers import (
+    MatchRequestSerializer,
+    ProblemSerializer,
+    RecipeSerializer,
+    TokenMatchSerializer,
+)
+from doppio.asking.services import core_recipe, pipelines
+from doppio.core.errors import RecipeError
+from doppio.core.models.joint import LateInteraction, Passage
+from doppio.library.access import workspace_for
+from doppio.library.models import Workspace
+
+PROBLEM = OpenApiResponse(ProblemSerializer)
+
+
+def recipe_for(workspace: Workspace, number: int | str | None) -> RecipeVersion:
+    """A recipe of the workspace by its number, or the one in force."""
+    if number:
+        return get_object_or_404(workspace.recipes.select_related("workspace"), pk=number)
+    return get_object_or_404(workspace.recipes.select_related("workspace"), in_force=True)
+
+
+class MatchesView(APIView):
+    @extend_schema(
+        request=MatchRequestSerializer,
+        responses={200: TokenMatchSerializer(many=True), 400: PROBLEM},
+        operation_id="matches",
+    )
+    def post(self, request: Request, workspace: int) -> Response:
+        """Which token of a chunk each token of a question was matched with by the late-interaction scorer."""
+        asked = MatchRequestSerializer(data=request.data)
+        asked.is_valid(raise_exception=True)
+        place = workspace_for(request, workspace)
+        recipe = recipe_for(place, asked.validated_data.get("recipe"))
+        pipeline = pipelines.get(place, core_recipe(recipe))
+        chunk = asked.validated_data["chunk"]
+        if not isinstance(pipeline.scorer, LateInteraction):
+            raise RecipeError("rerank: this recipe has no late-interaction scorer")
+        if not 0 <= chunk < len(pipeline.chunks):
+            raise RecipeError(f"chunk: {chunk} is not between 0 and {len(pipeline.chunks) - 1}")
+        text = pipeline.texts.texts([chunk])[0]
+        matches = pipeline.scorer.matches(asked.validated_data["text"], Passage(text, chunk))
+        return Response(TokenMatchSerializer(matches, many=True).data)
+
+
+class RecipesView(APIView):
+    @extend_schema(responses=RecipeSerializer(many=True), operation_id="recipes")
+    def get(self, request: Request, workspace: int) -> Response:
+        rows = workspace_for(request, workspace).recipes.order_by("name", "-version")
+        return Response(RecipeSerializer(rows, many=True).data)

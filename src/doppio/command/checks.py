@@ -1,0 +1,70 @@
+"""`./doppio test`: set up, then all linters, type checks and test suites."""
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from doppio.command.cluster import Cluster
+from doppio.command.paths import ROOT, VAR, WEB
+from doppio.command.serving import manage
+from doppio.command.setup import set_up, step
+from doppio.command.show import err
+
+BIN = Path(sys.executable).parent
+
+
+def _checks() -> list[tuple[str, list[str], Path]]:
+    return [
+        ("ruff", [str(BIN / "ruff"), "check", "src", "tests", "bench"], ROOT),
+        ("ruff format", [str(BIN / "ruff"), "format", "--check", "-q", "src", "tests", "bench"], ROOT),
+        ("mypy on the core", [str(BIN / "mypy")], ROOT),
+        ("import-linter", [str(BIN / "lint-imports")], ROOT),
+        ("tsc", ["npm", "run", "--silent", "types"], WEB),
+        ("eslint", ["npm", "run", "--silent", "lint"], WEB),
+        ("prettier", ["npm", "run", "--silent", "format"], WEB),
+    ]
+
+
+def test(
+    suites: Annotated[list[str] | None, typer.Argument(help="Dotted names below tests; all where left out.")] = None,
+    lint: Annotated[bool, typer.Option(help="Run linters and type checks too.")] = True,
+) -> None:
+    """Install what is missing and run all checks and tests."""
+    begun = time.perf_counter()
+    err.print("Doppio test")
+    set_up(browser=True)
+    failed = [name for name, command, folder in _checks() if not _passes(name, command, folder)] if lint else []
+    cluster = Cluster(VAR / "test", quick=True)
+    step("test database", cluster.start)
+    os.environ["DOPPIO_DATABASE"] = str(cluster.record)
+    # Nothing that a test builds or asks may touch what the application keeps.
+    os.environ["DOPPIO_ARTIFACTS"] = str(VAR / "test" / "artifacts")
+    # The browser tests call the ORM from the thread of the test while a server thread runs.
+    os.environ["PYTHONWARNINGS"] = "default"
+    status = 0
+    try:
+        manage(["test", "--noinput", "--timing", *(suites or ["tests"])])
+    except SystemExit as ending:
+        status = int(ending.code or 0)
+    finally:
+        cluster.stop()
+    err.print(f"  all in {time.perf_counter() - begun:.0f} s")
+    if failed:
+        err.print(f"  checks that failed: {', '.join(failed)}")
+    sys.exit(1 if failed or status else 0)
+
+
+def _passes(name: str, command: list[str], folder: Path) -> bool:
+    begun = time.perf_counter()
+    done = subprocess.run(command, cwd=folder, text=True, capture_output=True, stdin=subprocess.DEVNULL)
+    took = f"({time.perf_counter() - begun:.1f} s)"
+    if done.returncode == 0:
+        err.print(f"  {name} ... passed {took}")
+        return True
+    err.print(f"  {name} ... failed {took}\n{done.stdout}{done.stderr}", markup=False)
+    return False

@@ -1,0 +1,179 @@
+"""Doppio's own PostgreSQL cluster: loopback only, a free port, password authentication.
+
+PostgreSQL refuses to run as root, so root runs it under the `postgres` account, and its data lie where that account
+can reach them: below `var/` if it can get there, else below /var/lib.
+"""
+
+import hashlib
+import json
+import os
+import pwd
+import secrets
+import shutil
+import socket
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+
+from doppio.command.setup import postgres_programs, run
+from doppio.core.errors import DoppioError
+
+ACCOUNT = "postgres"
+ROLE = "doppio"
+FAR = Path("/var/lib/doppio")
+QUICK = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"}
+
+
+class Cluster:
+    """A cluster whose records lie in `home`; `quick` gives up safety against a crash, for tests."""
+
+    def __init__(self, home: Path, *, quick: bool = False) -> None:
+        self.home = home.resolve()
+        self.record = self.home / "database.json"
+        self._quick = quick
+
+    def start(self) -> str:
+        """Create the cluster if there is none, start it if it does not run, and create the database."""
+        self.home.mkdir(parents=True, exist_ok=True)
+        created = self._create()
+        if self._answers():
+            return f"runs on 127.0.0.1:{self.port}"
+        settings = self._read()
+        settings["port"] = free_port(settings.get("port"))
+        self._write(settings)
+        options = f"-p {settings['port']} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''"
+        options += "".join(f" -c {name}={value}" for name, value in (QUICK if self._quick else {}).items())
+        log = self.data.parent / "server.log"
+        self._as_owner(["pg_ctl", "-D", str(self.data), "-l", str(log), "-o", options, "-w", "-t", "60", "start"])
+        self._create_database()
+        return f"{'created' if created else 'started'} on 127.0.0.1:{settings['port']}"
+
+    def stop(self) -> None:
+        """Stop the server if it runs."""
+        if (self.data / "postmaster.pid").exists():
+            self._as_owner(["pg_ctl", "-D", str(self.data), "-m", "fast", "-w", "-t", "60", "stop"])
+
+    def remove(self) -> None:
+        """Stop the server and delete its data."""
+        if self.record.exists():
+            self.stop()
+            shutil.rmtree(self.data.parent, ignore_errors=True)
+            self.record.unlink()
+
+    @property
+    def data(self) -> Path:
+        return Path(self._read()["data"])
+
+    @property
+    def port(self) -> int:
+        return int(self._read()["port"])
+
+    def _create(self) -> bool:
+        if self.record.exists() and (self.data / "PG_VERSION").exists():
+            return False
+        password = secrets.token_urlsafe(24)
+        place = self._place()
+        with tempfile.NamedTemporaryFile("w", dir=place, suffix=".pw") as file:
+            file.write(password)
+            file.flush()
+            _give(Path(file.name))
+            data = place / "data"
+            shutil.rmtree(data, ignore_errors=True)
+            initdb = ["initdb", "-D", str(data), "-U", ROLE, "--auth=scram-sha-256", f"--pwfile={file.name}"]
+            self._as_owner([*initdb, "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
+        self._write({"data": str(data), "port": 0, "user": ROLE, "password": password})
+        return True
+
+    def _place(self) -> Path:
+        """A folder that belongs to the server's account."""
+        near = self.home / "postgres"
+        places = [near, FAR / hashlib.blake2b(str(self.home).encode(), digest_size=6).hexdigest()]
+        for place in places:
+            place.mkdir(parents=True, exist_ok=True)
+            _give(place)
+            place.chmod(0o700)
+            if os.geteuid() != 0 or _reaches(place):
+                return place
+            shutil.rmtree(place)
+        raise DoppioError(f"the account {ACCOUNT} can reach neither {places[0]} nor {places[1]}")
+
+    def _create_database(self) -> None:
+        settings = self._read()
+        address = ["-h", "127.0.0.1", "-p", str(settings["port"]), "-U", ROLE]
+        env = os.environ | {"PGPASSWORD": settings["password"]}
+        psql = [str(_programs() / "psql"), *address, "-d", "postgres", "-At", "-c"]
+        if not run([*psql, "SELECT 1 FROM pg_database WHERE datname = 'doppio'"], "database", env=env).strip():
+            run([*psql, "CREATE DATABASE doppio"], "database", env=env)
+
+    def _answers(self) -> bool:
+        settings = self._read()
+        if not settings["port"] or not (self.data / "postmaster.pid").exists():
+            return False
+        ready = [str(_programs() / "pg_isready"), "-q", "-h", "127.0.0.1", "-p", str(settings["port"])]
+        return subprocess.run(ready).returncode == 0
+
+    def _as_owner(self, command: list[str]) -> None:
+        command = [str(_programs() / command[0]), *command[1:]]
+        if os.geteuid() == 0:
+            command = ["runuser", "-u", ACCOUNT, "--", *command]
+        log = self.home / "postgres-setup.log"
+        with log.open("w+") as output:
+            # The server keeps what it inherits open, so its output goes to a file and never to a pipe.
+            status = subprocess.run(
+                command, stdin=subprocess.DEVNULL, stdout=output, stderr=output, cwd="/"
+            ).returncode
+            output.seek(0)
+            if status:
+                raise DoppioError(f"PostgreSQL: '{' '.join(command)}' failed\n{output.read()[-2000:]}")
+
+    def _read(self) -> dict:
+        return json.loads(self.record.read_text())
+
+    def _write(self, settings: dict) -> None:
+        draft = self.record.with_suffix(".draft")
+        handle = os.open(draft, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(handle, "w") as file:
+            json.dump(settings, file)
+        draft.replace(self.record)
+
+
+def _programs() -> Path:
+    found = postgres_programs()
+    if found is None:
+        raise DoppioError("PostgreSQL is not installed; './doppio demo' installs it")
+    return found
+
+
+def _give(path: Path) -> None:
+    if os.geteuid() == 0:
+        account = pwd.getpwnam(ACCOUNT)
+        os.chown(path, account.pw_uid, account.pw_gid)
+
+
+def _reaches(place: Path) -> bool:
+    probe = ["runuser", "-u", ACCOUNT, "--", "test", "-w", str(place)]
+    return subprocess.run(probe, cwd="/", capture_output=True).returncode == 0
+
+
+def free_port(wanted: int | None) -> int:
+    """The wanted port if it is free, else any free one."""
+    for port in (wanted or 0, 0):
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return int(probe.getsockname()[1])
+    raise DoppioError("no free port on 127.0.0.1")
+
+
+def wait_until(ready, seconds: float, what: str) -> None:
+    """Wait until `ready()` is true."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if ready():
+            return
+        time.sleep(0.1)
+    raise DoppioError(f"{what} is not ready after {seconds:.0f} seconds")

@@ -1,0 +1,157 @@
+"""Start the database, the job worker and the web server; stop them together."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from doppio.command.cluster import Cluster, free_port, wait_until
+from doppio.command.paths import DEMO, ROOT, VAR
+from doppio.command.setup import set_up, step
+from doppio.command.show import err, out
+from doppio.core.errors import DoppioError
+
+PREFERRED_PORT = 8765
+Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use.")]
+
+
+def manage(arguments: list[str]) -> None:
+    """Run a Django management command in this process."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "doppio.site.settings")
+    from django.core.management import execute_from_command_line
+
+    execute_from_command_line(["./doppio manage", *arguments])
+
+
+def demo(port: Port = PREFERRED_PORT, only_load: Annotated[bool, typer.Option(hidden=True)] = False) -> None:
+    """Install what is missing, load the demo, and serve it. Ctrl-C stops all that it started."""
+    begun = time.perf_counter()
+    err.print("Doppio demo")
+    set_up(browser=True)
+    with _Services() as services:
+        services.database()
+        step("tables", _migrate)
+        step("demo data", _load_demo)
+        if not only_load:
+            services.serve(port, begun)
+
+
+def serve(port: Port = PREFERRED_PORT) -> None:
+    """Serve what is there, without loading the demo."""
+    begun = time.perf_counter()
+    err.print("Doppio")
+    set_up(browser=False)
+    with _Services() as services:
+        services.database()
+        step("tables", _migrate)
+        services.serve(port, begun)
+
+
+def _migrate() -> str:
+    import django
+
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "doppio.site.settings")
+    django.setup()
+    from django.core.management import call_command
+
+    call_command("migrate", verbosity=0, interactive=False)
+    return "up to date"
+
+
+def _load_demo() -> str:
+    from doppio.command.demo_data import load_demo
+
+    return load_demo(DEMO)
+
+
+class _Services:
+    """Processes that were started here, stopped when the block ends, in whatever way it ends."""
+
+    def __init__(self) -> None:
+        self._cluster = Cluster(VAR)
+        self._children: list[tuple[str, subprocess.Popen]] = []
+        self._started_database = False
+
+    def __enter__(self) -> "_Services":
+        signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for _name, child in reversed(self._children):
+            if child.poll() is None:
+                child.terminate()
+        for _name, child in self._children:
+            try:
+                child.wait(15)
+            except subprocess.TimeoutExpired:
+                child.kill()
+        if self._started_database:
+            self._cluster.stop()
+            err.print("  stopped")
+
+    def database(self) -> None:
+        step("database", self._start_database)
+
+    def _start_database(self) -> str:
+        said = self._cluster.start()
+        self._started_database = not said.startswith("runs")
+        return said
+
+    def serve(self, wanted: int, begun: float) -> None:
+        """Start worker and web server, say where to go, and wait until one of them ends."""
+        port = free_port(wanted)
+        self._start("job worker", [sys.executable, "-m", "doppio", "manage", "work"])
+        command = [sys.executable, "-m", "gunicorn", "doppio.site.wsgi:application", "--bind", f"127.0.0.1:{port}"]
+        command += ["--worker-class", "gthread", "--workers", "1", "--threads", "8", "--timeout", "120"]
+        command += ["--log-level", "warning", "--no-control-socket"]
+        self._start("web server", command)
+        address = f"http://127.0.0.1:{port}"
+        step("web server and job worker", lambda: self._wait(address))
+        from doppio.command.demo_data import entry_link
+
+        out.print(f"\nDoppio is ready after {time.perf_counter() - begun:.1f} s:  {address}")
+        link = entry_link()
+        if link:
+            out.print(f"Sign in, once:  {address}/enter/{link}", soft_wrap=True)
+        out.print("Ctrl-C stops it.\n")
+        sys.stdout.flush()
+        while all(child.poll() is None for _, child in self._children):
+            time.sleep(0.3)
+        for name, child in self._children:
+            if child.poll() is not None:
+                raise DoppioError(f"the {name} has ended with status {child.returncode}; see {_log_of(name)}")
+
+    def _start(self, name: str, command: list[str]) -> None:
+        environment = os.environ | {"DJANGO_SETTINGS_MODULE": "doppio.site.settings"}
+        with _log_of(name).open("a") as log:
+            # A session of its own, so that Ctrl-C reaches only this process, which then stops the others in order.
+            child = subprocess.Popen(
+                command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=ROOT, env=environment,
+                start_new_session=True,
+            )  # fmt: skip
+        self._children.append((name, child))
+
+    def _wait(self, address: str) -> str:
+        def ready() -> bool:
+            for name, child in self._children:
+                if child.poll() is not None:
+                    raise DoppioError(f"the {name} ended with status {child.returncode}; see {_log_of(name)}")
+            try:
+                with urllib.request.urlopen(f"{address}/health", timeout=2) as response:
+                    return response.status == 200
+            except (urllib.error.URLError, OSError):
+                return False
+
+        wait_until(ready, 60, "the web server")
+        return "running"
+
+
+def _log_of(name: str) -> Path:
+    return VAR / f"{name.replace(' ', '-')}.log"

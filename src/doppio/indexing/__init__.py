@@ -1,0 +1,1 @@
+"""Records of indexes, and the jobs that build them."""

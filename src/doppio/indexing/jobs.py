@@ -1,0 +1,90 @@
+"""How a job runs: progress into its record, cancel out of it, and one clear end."""
+
+import logging
+import time
+from collections.abc import Callable
+
+from django.db import transaction
+from django.utils import timezone
+
+from doppio.core.errors import Cancelled, DoppioError
+from doppio.indexing.models import Job
+
+EVERY = 0.4
+log = logging.getLogger(__name__)
+
+
+class JobProgress:
+    """Writes a job's progress a few times a second, and learns there that it was cancelled."""
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+        self._said = self._begun = time.monotonic()
+        self._pending = 0
+
+    def start(self, step: str, total: int, unit: str) -> None:
+        self._job.step, self._job.total, self._job.unit = step, total, unit
+        self._job.done, self._job.rate = 0, 0.0
+        self._begun = time.monotonic()
+        self._pending = 0
+        self._say()
+
+    def advance(self, count: int) -> None:
+        self._pending += count
+        if time.monotonic() - self._said >= EVERY:
+            self._say()
+
+    def _say(self) -> None:
+        job, now = self._job, time.monotonic()
+        job.done += self._pending
+        self._pending = 0
+        job.rate = job.done / (now - self._begun) if now > self._begun else 0.0
+        self._said = now
+        job.save(update_fields=["step", "total", "unit", "done", "rate"])
+        if Job.objects.filter(pk=job.pk, cancel_requested=True).exists():
+            raise Cancelled("cancelled")
+
+
+def run_job(number: int, work: Callable[[Job, JobProgress], str]) -> None:
+    """Run the work of a job and record how it ended; a job that has ended already is left alone.
+
+    Parameters
+    ----------
+    number : int
+        Primary key of the job.
+    work : callable
+        Gets the job and its progress and returns a message for people.
+    """
+    job = Job.objects.filter(pk=number).first()
+    if job is None or job.state in (Job.DONE, Job.FAILED, Job.CANCELLED):
+        return
+    job.state, job.started_at, job.message = Job.RUNNING, timezone.now(), ""
+    job.save(update_fields=["state", "started_at", "message"])
+    try:
+        message = work(job, JobProgress(job))
+        _end(job, Job.DONE, message)
+    except Cancelled:
+        _end(job, Job.CANCELLED, "Cancelled. What was built so far is kept and used by the next run.")
+    except (DoppioError, OSError) as error:
+        _end(job, Job.FAILED, str(error))
+    except Exception as error:
+        log.exception("job %s failed", number)
+        _end(job, Job.FAILED, f"Unexpected error: {type(error).__name__}: {error}. The worker's log has the details.")
+
+
+def _end(job: Job, state: str, message: str) -> None:
+    job.state, job.message, job.ended_at = state, message, timezone.now()
+    if state == Job.DONE:
+        job.done = job.total
+    job.save(update_fields=["state", "message", "ended_at", "done"])
+
+
+def request_cancel(job: Job) -> Job:
+    """Ask a job to stop; one that has not started ends at once."""
+    with transaction.atomic():
+        job = Job.objects.select_for_update().get(pk=job.pk)
+        job.cancel_requested = True
+        job.save(update_fields=["cancel_requested"])
+        if job.state == Job.QUEUED:
+            _end(job, Job.CANCELLED, "Cancelled before it started.")
+    return job

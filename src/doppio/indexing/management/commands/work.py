@@ -1,0 +1,29 @@
+"""`./doppio manage work`: run queued jobs."""
+
+import asyncio
+
+from django.core.management.base import BaseCommand
+from procrastinate.contrib.django import app
+
+
+class Command(BaseCommand):
+    help = "Run queued jobs until stopped; jobs of a worker that died are taken over."
+
+    def add_arguments(self, parser):
+        parser.add_argument("--once", action="store_true", help="Stop when nothing is left to do.")
+        parser.add_argument("--silent-for", type=float, default=30.0,
+                            help="Take over jobs whose worker has been silent for so many seconds.")  # fmt: skip
+
+    def handle(self, *args, once: bool, silent_for: float, **options):
+        asyncio.run(_work(once, silent_for))
+
+
+async def _work(once: bool, silent_for: float) -> None:
+    worker_app = app.with_connector(app.connector.get_worker_connector())
+    async with worker_app.open_async():
+        manager = worker_app.job_manager
+        for job in await manager.get_stalled_jobs(seconds_since_heartbeat=silent_for):
+            await manager.retry_job(job)
+        await worker_app.run_worker_async(
+            wait=not once, install_signal_handlers=not once, concurrency=1, listen_notify=True
+        )

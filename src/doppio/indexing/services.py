@@ -1,0 +1,59 @@
+"""Building what a recipe needs over a workspace, and opening it."""
+
+from django.conf import settings
+
+from doppio.core.artifacts import ArtifactStore
+from doppio.core.build import Builder, Models
+from doppio.core.chunking.table import ChunkTable
+from doppio.core.pipeline import Pipeline
+from doppio.core.progress import Progress, Silent
+from doppio.core.recipe import Recipe
+from doppio.indexing.models import Index
+from doppio.library.models import Chunking, Workspace
+from doppio.library.services import RecordedTexts, core_documents, corpus_of, record_chunks
+
+models = Models(settings.DOPPIO_MODELS)
+
+
+def builder(progress: Progress | None = None) -> Builder:
+    """The core's builder over this installation's artifacts and models."""
+    return Builder(ArtifactStore(settings.DOPPIO_ARTIFACTS), models, progress or Silent())
+
+
+def build(workspace: Workspace, recipe: Recipe, progress: Progress) -> Pipeline:
+    """Build what is missing or damaged for a recipe, record it, and open the pipeline."""
+    core = builder(progress)
+    corpus = corpus_of(workspace)
+    keys = core.keys(corpus, recipe)
+    known = workspace.chunkings.filter(key=keys.chunks).exists()
+    artifact = core.store.open_or_none("chunks", keys.chunks) if known else None
+    documents = [] if artifact is not None else core_documents(workspace)
+    table = core.chunks(documents, corpus, recipe)
+    chunking = record_chunks(workspace, keys.chunks, recipe.chunking, table)
+    texts = RecordedTexts(chunking.pk)
+    core.indexes(corpus, recipe, table, texts)
+    pipeline = core.open(corpus, recipe, texts, table)
+    for kind, key in keys.listed():
+        opened = core.store.open(kind, key)
+        Index.objects.update_or_create(
+            chunking=chunking, kind=kind, key=key, defaults={"bytes": opened.bytes, "meta": dict(opened.meta)}
+        )
+    return pipeline
+
+
+def is_built(workspace: Workspace, recipe: Recipe) -> bool:
+    """Whether a recipe can be asked at once."""
+    core = builder()
+    keys = core.keys(corpus_of(workspace), recipe)
+    return not core.missing(keys) and workspace.chunkings.filter(key=keys.chunks).exists()
+
+
+def chunking_of(workspace: Workspace, recipe: Recipe) -> Chunking | None:
+    """The recorded chunking of a recipe, or None before it is built."""
+    keys = builder().keys(corpus_of(workspace), recipe)
+    return workspace.chunkings.filter(key=keys.chunks).first()
+
+
+def chunk_table(workspace: Workspace, recipe: Recipe) -> ChunkTable:
+    """The chunk table of a built recipe, mapped from disk."""
+    return builder().chunks([], corpus_of(workspace), recipe)

@@ -1,0 +1,1 @@
+"""Workspaces, their members, documents, chunkings and chunks."""

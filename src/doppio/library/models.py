@@ -1,0 +1,84 @@
+"""Workspaces, documents and chunks as records."""
+
+from django.conf import settings
+from django.db import models
+
+
+class Workspace(models.Model):
+    """A corpus with its chunkings, indexes, questions, recipes and trials."""
+
+    name = models.CharField(max_length=120, unique=True)
+    members = models.ManyToManyField(settings.AUTH_USER_MODEL, related_name="workspaces")
+    created_at = models.DateTimeField(auto_now_add=True)
+
+
+class Document(models.Model):
+    """A document's canonical text and structure; offsets count Unicode code points."""
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="documents")
+    name = models.CharField(max_length=500)
+    title = models.CharField(max_length=500)
+    text = models.TextField()
+    digest = models.CharField(max_length=32)
+    words = models.PositiveIntegerField()
+    blocks = models.JSONField(default=list)
+    metadata = models.JSONField(default=dict)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint("workspace", "name", name="document_name_once")]
+
+
+class Section(models.Model):
+    """A section of a document: a heading and all below it."""
+
+    document = models.ForeignKey(Document, models.CASCADE, related_name="sections")
+    index = models.PositiveIntegerField()
+    number = models.CharField(max_length=40, blank=True)
+    title = models.TextField()
+    level = models.PositiveSmallIntegerField()
+    start = models.PositiveIntegerField()
+    end = models.PositiveIntegerField()
+    parent = models.IntegerField(default=-1)
+
+    class Meta:
+        ordering = ["document", "index"]
+        constraints = [models.UniqueConstraint("document", "index", name="section_index_once")]
+
+
+class Chunking(models.Model):
+    """The corpus cut by one rule; `key` is the fingerprint of both."""
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="chunkings")
+    key = models.CharField(max_length=20)
+    settings = models.JSONField()
+    count = models.PositiveIntegerField()
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint("workspace", "key", name="chunking_key_once")]
+
+
+class Chunk(models.Model):
+    """A range of a document; `number` is its row in the chunk table and its id in every index."""
+
+    chunking = models.ForeignKey(Chunking, models.CASCADE, related_name="chunks")
+    number = models.PositiveIntegerField()
+    document = models.ForeignKey(Document, models.CASCADE, related_name="chunks")
+    start = models.PositiveIntegerField()
+    end = models.PositiveIntegerField()
+    tokens = models.PositiveIntegerField()
+    section = models.IntegerField()
+
+    class Meta:
+        ordering = ["chunking", "number"]
+        constraints = [models.UniqueConstraint("chunking", "number", name="chunk_number_once")]
+
+
+class EntryLink(models.Model):
+    """A link that signs a person in once; only the digest of its secret is kept."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE)
+    digest = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)

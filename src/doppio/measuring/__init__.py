@@ -1,0 +1,1 @@
+"""Question sets, labels and trials."""

@@ -1,0 +1,101 @@
+"""The line: for every stage its facts, how many answers are in play there, and how many were lost."""
+
+from typing import Any
+
+import numpy as np
+
+from doppio.asking.models import RecipeVersion
+from doppio.asking.serializers import RecipeSerializer
+from doppio.asking.services import core_recipe
+from doppio.core.measure.intervals import wilson
+from doppio.core.measure.ledger import RIGHTLY_EMPTY, WRONGLY_FILLED
+from doppio.core.recipe import Recipe
+from doppio.core.sparse.postings import KIND as POSTINGS
+from doppio.indexing.models import Job
+from doppio.indexing.serializers import JobSerializer
+from doppio.indexing.services import chunk_table, chunking_of, is_built
+from doppio.library.models import Workspace
+from doppio.measuring.models import TrialRecord
+from doppio.measuring.services import latest_trial
+
+SCORERS = {"late-interaction": "late interaction"}
+METHODS = {"reciprocal-rank": "reciprocal ranks", "scaled-scores": "scaled scores"}
+
+
+def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
+    """All that the top of the screen shows."""
+    core = core_recipe(recipe)
+    built = is_built(workspace, core)
+    trial = latest_trial(recipe)
+    job = workspace.jobs.filter(kind="trial", details__recipe=recipe.pk).order_by("-pk").first()
+    shown = job if job is not None and (job.state in (Job.QUEUED, Job.RUNNING) or trial is None) else None
+    delivered = trial.ledger["delivered"] if trial else None
+    low, high = wilson(delivered, trial.answerable) if trial else (None, None)
+    return {
+        "recipe": RecipeSerializer(recipe).data,
+        "built": built,
+        "trial": trial.pk if trial else None,
+        "job": JobSerializer(shown).data if shown else None,
+        "answerable": workspace.questions.filter(spans__isnull=False).distinct().count(),
+        "questions": workspace.questions.count(),
+        "delivered": delivered,
+        "low": low,
+        "high": high,
+        "stages": _stages(workspace, core, trial, built),
+    }
+
+
+def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, built: bool) -> list[dict[str, Any]]:
+    levels = trial.levels if trial else {}
+    documents = workspace.documents.count()
+    words = sum(workspace.documents.values_list("words", flat=True))
+    facts: dict[str, list[str]] = {"documents": [f"{documents} files", f"{words:,} words"]}
+    chunking = chunking_of(workspace, recipe) if built else None
+    if chunking is not None:
+        table = chunk_table(workspace, recipe)
+        facts["chunks"] = [f"{len(table)} chunks", f"median {np.median(table.tokens):.0f} tokens"]
+    kinds = {branch["id"]: "sparse" if branch["kind"] == "bm25" else "dense" for branch in recipe.branches}
+    terms = chunking.indexes.filter(kind=POSTINGS).first() if chunking else None
+    for branch in recipe.branches:
+        if branch["kind"] == "bm25":
+            facts[branch["id"]] = [f"BM25 over {terms.meta['terms']:,} terms"] if terms else ["BM25"]
+        else:
+            facts[branch["id"]] = ["cosine, exact"]
+    fusion = METHODS[recipe.fusion["method"]]
+    weights = " : ".join(f"{recipe.fusion['weights'][branch['id']]:g}" for branch in recipe.branches)
+    facts["fused"] = [fusion, f"weights {weights}" if len(recipe.branches) > 1 else "one branch"]
+    if recipe.rerank:
+        floor = recipe.rerank["floor"]
+        facts["reranked"] = [
+            f"{recipe.rerank['shortlist']} in, {recipe.select['k']} out",
+            "no floor" if floor is None else f"floor {floor:g}",
+        ]
+    facts["context"] = [f"up to {recipe.select['k']} chunks", f"{recipe.select['budget_tokens']:,} tokens"]
+    together = None
+    if trial:
+        rows = trial.rows.exclude(cause__in=(RIGHTLY_EMPTY, WRONGLY_FILLED)).values_list("in_play", flat=True)
+        together = sum(any(row.get(branch) for branch in kinds) for row in rows)
+    return list(_with_losses(recipe, levels, facts, kinds, together))
+
+
+def _with_losses(
+    recipe: Recipe,
+    levels: dict[str, int],
+    facts: dict[str, list[str]],
+    kinds: dict[str, str],
+    together: int | None,
+) -> Any:
+    """Stages in order; fused and what follows lose against all branches together, a branch against the chunks."""
+    before = None
+    for stage in ("documents", "chunks", *recipe.stages):
+        level = levels.get(stage)
+        reference = levels.get("chunks") if stage in kinds else together if stage == "fused" else before
+        lost = reference - level if level is not None and reference is not None else None
+        yield {
+            "stage": stage,
+            "kind": kinds.get(stage, stage),
+            "in_play": level,
+            "lost": lost,
+            "facts": facts.get(stage, []),
+        }
+        before = level

@@ -1,0 +1,145 @@
+"""Between records and the core: labelled questions in, trials out."""
+
+from collections.abc import Sequence
+
+from django.contrib.auth.models import User
+from django.db import transaction
+
+from doppio.asking.models import RecipeVersion
+from doppio.asking.services import core_recipe
+from doppio.core.measure.questions import Question as CoreQuestion
+from doppio.core.measure.questions import Span
+from doppio.core.measure.trial import Trial, run_trial
+from doppio.core.progress import Progress
+from doppio.indexing.models import Job
+from doppio.indexing.services import build
+from doppio.library.models import Workspace
+from doppio.library.services import corpus_of
+from doppio.measuring.models import AnswerSpan, Question, TrialRecord, TrialRow
+
+BATCH = 500
+
+
+@transaction.atomic
+def load_questions(workspace: Workspace, questions: Sequence[CoreQuestion]) -> bool:
+    """Replace the workspace's questions by these, all or nothing; False where they are the same already."""
+    if core_questions(workspace) == list(questions):
+        return False
+    workspace.questions.all().delete()
+    workspace.trials.all().delete()
+    documents = dict(workspace.documents.values_list("name", "pk"))
+    records = Question.objects.bulk_create(
+        [
+            Question(
+                workspace=workspace,
+                identity=question.id,
+                text=question.text,
+                tags=list(question.tags),
+                position=position,
+            )
+            for position, question in enumerate(questions)
+        ],
+        BATCH,
+    )
+    AnswerSpan.objects.bulk_create(
+        [
+            AnswerSpan(
+                question=record,
+                document_id=documents[span.document],
+                start=span.start,
+                end=span.end,
+                grade=span.grade,
+            )
+            for record, question in zip(records, questions, strict=True)
+            for span in question.spans
+        ],
+        BATCH,
+    )
+    return True
+
+
+def core_questions(workspace: Workspace) -> list[CoreQuestion]:
+    """The workspace's questions for the core, in their order."""
+    rows = workspace.questions.prefetch_related("spans__document").order_by("position")
+    return [core_question(row) for row in rows]
+
+
+def core_question(row: Question) -> CoreQuestion:
+    return CoreQuestion(
+        row.identity,
+        row.text,
+        tuple(Span(span.document.name, span.start, span.end, span.grade) for span in row.spans.all()),
+        tuple(row.tags),
+    )
+
+
+def latest_trial(recipe: RecipeVersion) -> TrialRecord | None:
+    """The newest trial of a recipe on the present documents."""
+    return recipe.trials.filter(corpus=corpus_of(recipe.workspace)).order_by("-pk").first()
+
+
+def start_trial(recipe: RecipeVersion, user: User | None) -> Job:
+    """Queue the build and the trial of a recipe; one that waits or runs already is returned instead."""
+    from doppio.measuring.tasks import trial_task
+
+    with transaction.atomic():
+        Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
+        waiting = recipe.workspace.jobs.filter(
+            kind="trial", details__recipe=recipe.pk, state__in=(Job.QUEUED, Job.RUNNING), cancel_requested=False
+        ).first()
+        if waiting is not None:
+            return waiting
+        job = Job.objects.create(
+            workspace=recipe.workspace,
+            kind="trial",
+            title=f"Build and measure {recipe.name} v{recipe.version}",
+            details={"recipe": recipe.pk},
+            started_by=user,
+        )
+        trial_task.defer(job=job.pk)
+    return job
+
+
+def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = None) -> TrialRecord:
+    """Build what a recipe lacks, ask all questions, and record the trial."""
+    workspace = recipe.workspace
+    corpus = corpus_of(workspace)
+    pipeline = build(workspace, core_recipe(recipe), progress)
+    names = list(workspace.documents.order_by("name").values_list("name", flat=True))
+    result = run_trial(pipeline, names, core_questions(workspace), progress=progress)
+    return _record(recipe, corpus, result, len(pipeline.chunks), job)
+
+
+@transaction.atomic
+def _record(recipe: RecipeVersion, corpus: str, result: Trial, chunks: int, job: Job | None) -> TrialRecord:
+    record = TrialRecord.objects.create(
+        workspace=recipe.workspace,
+        recipe=recipe,
+        job=job,
+        corpus=corpus,
+        stages=result.stages,
+        levels=result.levels,
+        ledger=result.ledger,
+        seconds=result.seconds,
+        chunks=chunks,
+        intact=result.intact,
+        answerable=result.answerable,
+        questions=len(result.rows),
+    )
+    numbers = dict(recipe.workspace.questions.values_list("identity", "pk"))
+    TrialRow.objects.bulk_create(
+        [
+            TrialRow(
+                trial=record,
+                question_id=numbers[row.question.id],
+                cause=row.cause,
+                ranks=row.ranks,
+                in_play=row.in_play,
+                intact=list(row.relevance.intact),
+                trace=row.trace.to_json(),
+            )
+            for row in result.rows
+        ],
+        BATCH,
+    )
+    return record

@@ -1,0 +1,299 @@
+"""Questions, the line, trials, and the stage views that need labels."""
+
+from typing import Any
+
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from doppio.asking.explain import explained, section_paths, traced_chunks
+from doppio.asking.models import RecipeVersion
+from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
+from doppio.asking.services import ask, core_recipe, pipelines, put_in_force, save_recipe
+from doppio.asking.views import PROBLEM, recipe_for
+from doppio.core.measure.intervals import wilson
+from doppio.core.measure.ledger import cause, in_play
+from doppio.core.measure.relevance import Relevance, document_positions, relevance
+from doppio.core.pipeline import Pipeline
+from doppio.core.trace import Trace
+from doppio.indexing.serializers import JobSerializer
+from doppio.library.access import workspace_for
+from doppio.library.models import Workspace
+from doppio.library.services import corpus_of
+from doppio.measuring.line import line
+from doppio.measuring.mix import mix_curve
+from doppio.measuring.models import Question, TrialRecord
+from doppio.measuring.serializers import (
+    AskedSerializer,
+    ChunkStageSerializer,
+    DocumentViewSerializer,
+    IndexesSerializer,
+    LineSerializer,
+    MixSerializer,
+    NewTrialSerializer,
+    QuestionRowSerializer,
+    SavedRecipeSerializer,
+    TrialSerializer,
+)
+from doppio.measuring.services import core_question, latest_trial, start_trial
+from doppio.measuring.stages import chunk_stage, index_stage
+
+RECIPE = OpenApiParameter("recipe", int, description="A recipe; the one in force where it is left out.")
+
+
+class LineView(APIView):
+    @extend_schema(parameters=[RECIPE], responses=LineSerializer, operation_id="line")
+    def get(self, request: Request, workspace: int) -> Response:
+        place = workspace_for(request, workspace)
+        return Response(line(place, recipe_for(place, request.query_params.get("recipe"))))
+
+
+class QuestionsView(APIView):
+    @extend_schema(parameters=[RECIPE], responses=QuestionRowSerializer(many=True), operation_id="questions")
+    def get(self, request: Request, workspace: int) -> Response:
+        place = workspace_for(request, workspace)
+        trial = latest_trial(recipe_for(place, request.query_params.get("recipe")))
+        found = (
+            {row["question_id"]: row for row in trial.rows.values("question_id", "cause", "ranks", "intact")}
+            if trial
+            else {}
+        )
+        rows = place.questions.prefetch_related("spans")
+        return Response([_question_row(row, found.get(row.pk)) for row in rows])
+
+
+def _question_row(row: Question, found: dict[str, Any] | None) -> dict[str, Any]:
+    return {
+        "id": row.pk,
+        "identity": row.identity,
+        "text": row.text,
+        "tags": row.tags,
+        "answerable": bool(row.spans.all()),
+        "cause": found["cause"] if found else None,
+        "ranks": found["ranks"] if found else {},
+        "intact": any(found["intact"]) if found and found["intact"] else None,
+    }
+
+
+class QuestionView(APIView):
+    @extend_schema(parameters=[RECIPE], responses={200: AskedSerializer, 409: PROBLEM}, operation_id="question")
+    def get(self, request: Request, workspace: int, question: int) -> Response:
+        """A labelled question, asked now."""
+        place = workspace_for(request, workspace)
+        row = get_object_or_404(place.questions.prefetch_related("spans__document"), pk=question)
+        recipe = recipe_for(place, request.query_params.get("recipe"))
+        pipeline = pipelines.get(place, core_recipe(recipe))
+        labelled = core_question(row)
+        relevant = relevance(pipeline.chunks, positions(place), labelled)
+        trace = pipeline.ask(row.text)
+        body = _asked(place, recipe, pipeline, trace, relevant)
+        body["question"] = _question_row(row, None)
+        body["spans"] = _spans(row, relevant)
+        body["cause"] = cause(trace, relevant, labelled.answerable)
+        return Response(body)
+
+
+class AskView(APIView):
+    @extend_schema(request=AskSerializer, responses={200: AskedSerializer, 409: PROBLEM}, operation_id="ask")
+    def post(self, request: Request, workspace: int) -> Response:
+        """Any question, asked now."""
+        asked = AskSerializer(data=request.data)
+        asked.is_valid(raise_exception=True)
+        place = workspace_for(request, workspace)
+        recipe = recipe_for(place, asked.validated_data.get("recipe"))
+        pipeline, trace = ask(recipe, asked.validated_data["text"], request.user)
+        return Response(_asked(place, recipe, pipeline, trace, None))
+
+
+def positions(workspace: Workspace) -> dict[str, int]:
+    """Position of each document in the chunk table, by name."""
+    return document_positions(list(workspace.documents.order_by("name").values_list("name", flat=True)))
+
+
+def _asked(
+    workspace: Workspace, recipe: RecipeVersion, pipeline: Pipeline, trace: Trace, relevant: Relevance | None
+) -> dict[str, Any]:
+    ranks = {}
+    if relevant is not None:
+        for stage in trace.stages:
+            places = relevant.any_of(stage.chunks).nonzero()[0]
+            ranks[stage.stage] = int(places[0]) + 1 if len(places) else None
+    return {
+        "question": None,
+        "spans": [],
+        "trace": trace.to_json(),
+        "cause": None,
+        "in_play": in_play(trace, relevant) if relevant is not None else {},
+        "ranks": ranks,
+        "chunks": traced_chunks(workspace, recipe, pipeline, trace, relevant),
+        "explained": explained(pipeline, trace, relevant),
+    }
+
+
+def _spans(row: Question, relevant: Relevance) -> list[dict[str, Any]]:
+    spans = list(row.spans.all())
+    paths = section_paths([span.document_id for span in spans])
+    found = []
+    for span, chunks, intact in zip(spans, relevant.chunks, relevant.intact, strict=True):
+        text = "" if span.start is None else span.document.text[span.start : span.end]
+        inside = [
+            section.index
+            for section in span.document.sections.all()
+            if span.start is not None and section.start <= span.start and section.end >= span.end
+        ]
+        found.append(
+            {
+                "document": span.document_id,
+                "title": span.document.title,
+                "section": paths.get((span.document_id, inside[-1]), []) if inside else [],
+                "start": span.start,
+                "end": span.end,
+                "grade": span.grade,
+                "text": text,
+                "intact": intact,
+                "chunks": chunks.tolist(),
+            }
+        )
+    return found
+
+
+class DocumentAnswersView(APIView):
+    @extend_schema(parameters=[RECIPE], responses=DocumentViewSerializer, operation_id="documentView")
+    def get(self, request: Request, workspace: int, document: int) -> Response:
+        """Chunk bounds and labelled answers of a document under a recipe."""
+        place = workspace_for(request, workspace)
+        row = get_object_or_404(place.documents.only("pk"), pk=document)
+        recipe = recipe_for(place, request.query_params.get("recipe"))
+        trial = latest_trial(recipe)
+        from doppio.indexing.services import chunking_of
+
+        chunking = chunking_of(place, core_recipe(recipe))
+        chunks = chunking.chunks.filter(document=row).values("number", "start", "end", "tokens") if chunking else []
+        causes = dict(trial.rows.values_list("question_id", "cause")) if trial else {}
+        spans = row.spans.select_related("question").order_by("start")
+        return Response(
+            {
+                "chunks": list(chunks),
+                "answers": [
+                    {
+                        "question": span.question_id,
+                        "text": span.question.text,
+                        "start": span.start,
+                        "end": span.end,
+                        "cause": causes.get(span.question_id),
+                    }
+                    for span in spans
+                ],
+            }
+        )
+
+
+class ChunkStageView(APIView):
+    @extend_schema(
+        parameters=[RECIPE], responses={200: ChunkStageSerializer, 409: PROBLEM}, operation_id="chunkStage"
+    )
+    def get(self, request: Request, workspace: int) -> Response:
+        """The chunks as a whole: lengths, overlap, and the answers that they cut."""
+        place = workspace_for(request, workspace)
+        recipe = recipe_for(place, request.query_params.get("recipe"))
+        return Response(chunk_stage(place, pipelines.get(place, core_recipe(recipe)), positions(place)))
+
+
+class IndexStageView(APIView):
+    @extend_schema(parameters=[RECIPE], responses={200: IndexesSerializer, 409: PROBLEM}, operation_id="indexStage")
+    def get(self, request: Request, workspace: int) -> Response:
+        """The indexes of a recipe: size, vocabulary, how close chunks are to each other."""
+        place = workspace_for(request, workspace)
+        recipe = recipe_for(place, request.query_params.get("recipe"))
+        return Response(index_stage(place, pipelines.get(place, core_recipe(recipe))))
+
+
+class RecipeSaveView(APIView):
+    @extend_schema(
+        request=NewRecipeSerializer, responses={201: SavedRecipeSerializer, 400: PROBLEM}, operation_id="saveRecipe"
+    )
+    def post(self, request: Request, workspace: int) -> Response:
+        """Save a recipe as a new version, put it in force and measure it."""
+        given = NewRecipeSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        place = workspace_for(request, workspace)
+        saved = save_recipe(place, given.validated_data["body"], user=request.user, note=given.validated_data["note"])
+        job = None if latest_trial(saved) else start_trial(saved, request.user)
+        body = {"recipe": RecipeSerializer(saved).data, "job": JobSerializer(job).data if job else None}
+        return Response(body, status=201)
+
+
+class RecipeInForceView(APIView):
+    @extend_schema(request=None, responses=SavedRecipeSerializer, operation_id="putInForce")
+    def post(self, request: Request, workspace: int, recipe: int) -> Response:
+        """Put a saved recipe in force; it is measured if it has no trial on the present documents."""
+        place = workspace_for(request, workspace)
+        found = recipe_for(place, recipe)
+        put_in_force(found)
+        job = None if latest_trial(found) else start_trial(found, request.user)
+        return Response({"recipe": RecipeSerializer(found).data, "job": JobSerializer(job).data if job else None})
+
+
+class TrialsView(APIView):
+    @extend_schema(responses=TrialSerializer(many=True), operation_id="trials")
+    def get(self, request: Request, workspace: int) -> Response:
+        """The newest trial of every recipe, newest first."""
+        place = workspace_for(request, workspace)
+        corpus = corpus_of(place)
+        newest = place.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
+        rows = place.trials.filter(pk__in=newest).select_related("recipe").order_by("-pk")
+        return Response([_trial(row, corpus) for row in rows])
+
+    @extend_schema(request=NewTrialSerializer, responses={202: JobSerializer}, operation_id="startTrial")
+    def post(self, request: Request, workspace: int) -> Response:
+        given = NewTrialSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        recipe = recipe_for(workspace_for(request, workspace), given.validated_data["recipe"])
+        return Response(JobSerializer(start_trial(recipe, request.user)).data, status=202)
+
+
+def _trial(row: TrialRecord, corpus: str) -> dict[str, Any]:
+    low, high = wilson(row.ledger["delivered"], row.answerable)
+    fields = ("stages", "levels", "ledger", "seconds", "chunks", "intact", "answerable", "questions", "measured_at")
+    return {
+        "id": row.pk,
+        "recipe": RecipeSerializer(row.recipe).data,
+        "current": row.corpus == corpus,
+        "low": low,
+        "high": high,
+        **{name: getattr(row, name) for name in fields},
+    }
+
+
+class MixView(APIView):
+    @extend_schema(
+        parameters=[RECIPE, OpenApiParameter("question", int)],
+        responses={200: MixSerializer, 404: PROBLEM},
+        operation_id="mix",
+    )
+    def get(self, request: Request, workspace: int) -> Response:
+        """recall@k as the weight moves from one branch to the other, over all labelled questions or for one."""
+        place = workspace_for(request, workspace)
+        recipe = recipe_for(place, request.query_params.get("recipe"))
+        core = core_recipe(recipe)
+        trial = latest_trial(recipe)
+        branches = [branch["id"] for branch in core.branches]
+        body = {"branches": branches, "k": core.select["k"], "rrf_k": core.fusion.get("k", 60), "points": []}
+        if trial is None or len(branches) != 2:
+            return Response({**body, "questions": 0})
+        table = pipelines.get(place, core).chunks
+        where = positions(place)
+        wanted = request.query_params.get("question")
+        kept = trial.rows.filter(question=wanted) if wanted else trial.rows.all()
+        kept = kept.select_related("question").prefetch_related("question__spans__document")
+        rows = [row for row in kept if row.question.spans.all()]
+        points = mix_curve(
+            [Trace.from_json(row.trace) for row in rows],
+            [relevance(table, where, core_question(row.question)) for row in rows],
+            branches,
+            k=body["k"],
+            rrf_k=body["rrf_k"],
+        )
+        return Response({**body, "questions": len(rows), "points": points})

@@ -1,0 +1,107 @@
+"""Settings; what differs between installations comes from the environment that the launcher sets."""
+
+import json
+import os
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[3]
+VAR = Path(os.environ.get("DOPPIO_VAR", ROOT / "var"))
+WEB_DIST = ROOT / "web" / "dist"
+DOPPIO_MODELS = Path(os.environ.get("DOPPIO_MODELS", VAR / "models"))
+DOPPIO_ARTIFACTS = Path(os.environ.get("DOPPIO_ARTIFACTS", VAR / "artifacts"))
+
+
+def _secret(name: str) -> str:
+    """A secret of this installation, made at set-up."""
+    path = VAR / name
+    return path.read_text().strip() if path.exists() else "not-set-up-yet-not-set-up-yet-not-set-up-yet-not-set"
+
+
+def _database() -> dict[str, object]:
+    path = Path(os.environ.get("DOPPIO_DATABASE", VAR / "database.json"))
+    found = json.loads(path.read_text()) if path.exists() else {"port": 5432, "user": "doppio", "password": ""}
+    return {
+        "ENGINE": "django.db.backends.postgresql",
+        "HOST": "127.0.0.1",
+        "PORT": found["port"],
+        "NAME": "doppio",
+        "USER": found["user"],
+        "PASSWORD": found["password"],
+        "CONN_MAX_AGE": 60,
+        "CONN_HEALTH_CHECKS": True,
+        "OPTIONS": {"connect_timeout": 5},
+    }
+
+
+SECRET_KEY = _secret("secret-key")
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *os.environ.get("DOPPIO_HOSTS", "").split()]
+DATABASES = {"default": _database()}
+ROOT_URLCONF = "doppio.site.urls"
+WSGI_APPLICATION = "doppio.site.wsgi.application"
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "rest_framework",
+    "drf_spectacular",
+    "procrastinate.contrib.django",
+    "doppio.library",
+    "doppio.indexing",
+    "doppio.asking",
+    "doppio.measuring",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    # The gate stands before the files: the interface itself is for those who are signed in.
+    "doppio.site.gate.SignedInOnly",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [Path(__file__).parent / "templates"],
+        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+    }
+]
+AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+LOGIN_URL = "/sign-in"
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_COOKIE_SAMESITE = "Lax"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+LANGUAGE_CODE = "en"
+USE_TZ = True
+TIME_ZONE = "UTC"
+STATIC_URL = "/static/"
+WHITENOISE_ROOT = WEB_DIST if WEB_DIST.is_dir() else None
+WHITENOISE_INDEX_FILE = False
+WHITENOISE_AUTOREFRESH = False
+TEST_RUNNER = "doppio.site.test_runner.SummingRunner"
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
+    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "EXCEPTION_HANDLER": "doppio.site.errors.answer",
+}
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Doppio",
+    "VERSION": "1",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "ENUM_NAME_OVERRIDES": {},
+}
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "{asctime} {levelname} {name} {message}", "style": "{"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["stderr"], "level": os.environ.get("DOPPIO_LOG", "WARNING")},
+}
