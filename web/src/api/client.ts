@@ -1,0 +1,44 @@
+// The server's API, typed by its own schema.
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Line = Schemas["Line"];
+export type StageLevel = Schemas["StageLevel"];
+export type QuestionRow = Schemas["QuestionRow"];
+export type Asked = Schemas["Asked"];
+export type StageTrace = Schemas["StageTrace"];
+export type TracedChunk = Schemas["TracedChunk"];
+export type Explained = Schemas["Explained"];
+export type Job = Schemas["Job"];
+export type Recipe = Schemas["Recipe"];
+export type Trial = Schemas["Trial"];
+export type DocumentText = Schemas["Document"];
+export type DocumentView = Schemas["DocumentView"];
+export type Mix = Schemas["Mix"];
+
+export const client = createClient<paths>({ baseUrl: "" });
+
+client.use({
+  onRequest({ request }) {
+    const token = /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1];
+    if (token && request.method !== "GET") request.headers.set("X-CSRFToken", token);
+    return request;
+  },
+  onResponse({ response }) {
+    if (response.status === 401) window.location.assign("/sign-in");
+    return response;
+  },
+});
+
+/** The answer's data, or an error with the server's own sentence. */
+export async function unwrap<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
+  const { data, error, response } = await call;
+  if (data !== undefined && response.ok) return data;
+  const detail = (error as { detail?: string } | undefined)?.detail;
+  throw new Error(
+    detail ?? `The server answered with status ${response.status}. Reload, or look at its log.`,
+  );
+}

@@ -1,0 +1,239 @@
+// One hook for each thing that a screen shows.
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { client, unwrap, type Job } from "./client";
+import { useWorkspace } from "../shell/workspace";
+
+const BUSY_EVERY = 700;
+const running = (job: Job | null | undefined) => job?.state === "queued" || job?.state === "running";
+
+export function useWorkspaces() {
+  return useQuery({
+    queryKey: ["workspaces"],
+    queryFn: () => unwrap(client.GET("/api/workspaces")),
+    staleTime: Infinity,
+  });
+}
+
+export function useLine() {
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["line", workspace],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/line", { params: { path: { workspace } } })),
+    refetchInterval: (query) => (running(query.state.data?.job) ? BUSY_EVERY : false),
+  });
+}
+
+/** What changes when a trial ends or another recipe is in force carries both in its key. */
+function useStamp(): [recipe: number | undefined, trial: number | null | undefined] {
+  const { data } = useLine();
+  return [data?.recipe.id, data?.trial];
+}
+
+export function useQuestions() {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["questions", workspace, recipe, trial],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/questions", { params: { path: { workspace } } })),
+    enabled: recipe !== undefined,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useAsked(question: number | null, text: string | null) {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["asked", workspace, recipe, trial, question, text],
+    queryFn: () =>
+      question !== null
+        ? unwrap(
+            client.GET("/api/workspaces/{workspace}/questions/{question}", {
+              params: { path: { workspace, question } },
+            }),
+          )
+        : unwrap(
+            client.POST("/api/workspaces/{workspace}/ask", {
+              params: { path: { workspace } },
+              body: { text: text ?? "" },
+            }),
+          ),
+    enabled: recipe !== undefined && (question !== null || text !== null),
+    staleTime: Infinity,
+  });
+}
+
+export function useDocuments() {
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["documents", workspace],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/documents", { params: { path: { workspace } } })),
+    staleTime: Infinity,
+  });
+}
+
+export function useDocument(document: number | null) {
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["document", workspace, document],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/documents/{document}", {
+          params: { path: { workspace, document: document ?? 0 } },
+        }),
+      ),
+    enabled: document !== null,
+    staleTime: Infinity,
+  });
+}
+
+export function useDocumentView(document: number | null) {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["document-view", workspace, document, recipe, trial],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/documents/{document}/answers", {
+          params: { path: { workspace, document: document ?? 0 } },
+        }),
+      ),
+    enabled: document !== null && recipe !== undefined,
+  });
+}
+
+export function useChunkStage() {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["chunk-stage", workspace, recipe, trial],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/stages/chunks", { params: { path: { workspace } } })),
+    enabled: recipe !== undefined,
+  });
+}
+
+export function useIndexStage() {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["index-stage", workspace, recipe, trial],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/stages/indexes", { params: { path: { workspace } } })),
+    enabled: recipe !== undefined,
+  });
+}
+
+export function useMix(question?: number) {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["mix", workspace, recipe, trial, question],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/mix", {
+          params: { path: { workspace }, query: { question } },
+        }),
+      ),
+    enabled: typeof trial === "number",
+    staleTime: Infinity,
+  });
+}
+
+export function useMatches(text: string, chunk: number | null) {
+  const workspace = useWorkspace();
+  const [recipe] = useStamp();
+  return useQuery({
+    queryKey: ["matches", workspace, recipe, text, chunk],
+    queryFn: () =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/matches", {
+          params: { path: { workspace } },
+          body: { text, chunk: chunk ?? 0 },
+        }),
+      ),
+    enabled: chunk !== null,
+    staleTime: Infinity,
+  });
+}
+
+export function useTrials() {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["trials", workspace, recipe, trial],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/trials", { params: { path: { workspace } } })),
+  });
+}
+
+export function useRecipes() {
+  const workspace = useWorkspace();
+  const [recipe] = useStamp();
+  return useQuery({
+    queryKey: ["recipes", workspace, recipe],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/recipes", { params: { path: { workspace } } })),
+  });
+}
+
+export function useSaveRecipe() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (given: { body: unknown; note: string }) =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/recipes/save", {
+          params: { path: { workspace } },
+          body: given,
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+}
+
+export function usePutInForce() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (recipe: number) =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/recipes/{recipe}/in-force", {
+          params: { path: { workspace, recipe } },
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+}
+
+export function useStartTrial() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (recipe: number) =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/trials", {
+          params: { path: { workspace } },
+          body: { recipe },
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["line"] }),
+  });
+}
+
+export function useCancelJob() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (job: number) =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/jobs/{job}/cancel", {
+          params: { path: { workspace, job } },
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["line"] }),
+  });
+}

@@ -1,0 +1,130 @@
+// The line: seven stages from left to right, Sparse above Dense, each with its level. It is the navigation.
+import type { Line as LineData, StageLevel } from "../api/client";
+import { Marker } from "../shell/Marker";
+import { STAGES, TITLES, useGo, useStage, type StageName } from "../shell/pin";
+import { percent } from "../text/numbers";
+
+export function Line({ line }: { line: LineData }) {
+  const of = (kind: StageName) => line.stages.find((stage) => stage.kind === kind);
+  const block = (kind: StageName, half = false) => (
+    <Block key={kind} kind={kind} half={half} level={of(kind)} total={line.answerable} />
+  );
+  return (
+    <nav className="line" aria-label="The line">
+      {block("documents")}
+      {block("chunks")}
+      <div className="pair">
+        {block("sparse", true)}
+        {block("dense", true)}
+      </div>
+      {block("fused")}
+      {block("reranked")}
+      {block("context")}
+      <Delivered line={line} />
+    </nav>
+  );
+}
+
+function Block({
+  kind,
+  level,
+  total,
+  half,
+}: {
+  kind: StageName;
+  level: StageLevel | undefined;
+  total: number;
+  half: boolean;
+}) {
+  const go = useGo();
+  const current = useStage() === kind;
+  const known = level && level.in_play !== null;
+  const lost = level?.lost ?? 0;
+  const lostText =
+    lost > 0 ? (half ? `${lost} not found` : `${lost} lost`) : lost < 0 ? `${-lost} more` : "none lost";
+  return (
+    <button
+      type="button"
+      className={`stage ${half ? "half" : ""} ${kind === "documents" ? "first" : ""}`}
+      style={{ "--tone": `var(--${kind})` } as React.CSSProperties}
+      aria-current={current ? "page" : undefined}
+      data-stage={kind}
+      onClick={() => go({ stage: kind })}
+    >
+      <span className="title">
+        <Marker kind={kind} />
+        {TITLES[kind]}
+        {half && known && (
+          <span className="small-text num fw-normal" style={{ color: "var(--ink)" }}>
+            {level.in_play} of {total}
+          </span>
+        )}
+        <span className="key">{STAGES.indexOf(kind) + 1}</span>
+      </span>
+      {!half && (
+        <span>
+          {(level?.facts ?? [absent(kind)]).map((fact) => (
+            <span key={fact} className="facts d-block">
+              {fact}
+            </span>
+          ))}
+        </span>
+      )}
+      <span>
+        {known ? (
+          <>
+            {!half && (
+              <span className="level num">
+                <span>
+                  {level.in_play} of {total}
+                </span>
+                {kind !== "documents" && <span className={lost > 0 ? "lost" : "soft"}>{lostText}</span>}
+              </span>
+            )}
+            {half && (
+              <span className="level num">
+                <span className="facts">{level.facts[0]}</span>
+                <span className={lost > 0 ? "lost" : "soft"}>{lostText}</span>
+              </span>
+            )}
+            <span
+              className="gauge d-block"
+              role="img"
+              aria-label={`${level.in_play} of ${total} answers in play`}
+            >
+              <span style={{ width: `${(100 * level.in_play!) / Math.max(total, 1)}%` }} />
+            </span>
+          </>
+        ) : (
+          <span className="facts">{level ? "not measured yet" : half ? absent(kind) : ""}</span>
+        )}
+      </span>
+    </button>
+  );
+}
+
+function absent(kind: StageName): string {
+  return kind === "reranked" ? "not in this recipe: fused order is kept" : "not in this recipe";
+}
+
+function Delivered({ line }: { line: LineData }) {
+  if (line.delivered === null || !line.answerable) {
+    return (
+      <div className="delivered">
+        <div className="soft">Delivered</div>
+        <div className="small-text soft">Measured when the recipe has been built.</div>
+      </div>
+    );
+  }
+  const half = ((line.high ?? 0) - (line.low ?? 0)) / 2;
+  return (
+    <div className="delivered" data-delivered={line.delivered}>
+      <div className="soft small-text">Delivered</div>
+      <div className="figure num">{percent(line.delivered / line.answerable)}</div>
+      <div className="small-text num">
+        {line.delivered} of {line.answerable} answerable questions
+      </div>
+      <div className="small-text soft num">± {(100 * half).toFixed(1)} points, 95 % interval</div>
+    </div>
+  );
+}

@@ -1,0 +1,270 @@
+// Editing the recipe in force: every field of every stage; saving makes a new version and measures it.
+import { useState } from "react";
+import { Button, Form, Offcanvas } from "react-bootstrap";
+import { useSaveRecipe } from "../api/queries";
+import type { Recipe } from "../api/client";
+import { Marker } from "../shell/Marker";
+import { field, problems, withField, type RecipeBody } from "./paths";
+
+interface Branch {
+  id: string;
+  kind: "bm25" | "vector";
+}
+
+export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => void }) {
+  const [body, setBody] = useState(recipe.body as RecipeBody);
+  const [raw, setRaw] = useState<string | null>(null);
+  const [rawProblem, setRawProblem] = useState("");
+  const [note, setNote] = useState("");
+  const save = useSaveRecipe();
+  const wrong = save.error ? problems(save.error.message) : {};
+  const branches = (body.branches as Branch[]) ?? [];
+  const method = field(body, "fusion.method");
+
+  function submit() {
+    let given = body;
+    if (raw !== null) {
+      try {
+        given = JSON.parse(raw) as RecipeBody;
+      } catch (error) {
+        setRawProblem(`Not JSON: ${(error as Error).message}`);
+        return;
+      }
+    }
+    setRawProblem("");
+    save.mutate({ body: given, note }, { onSuccess: close });
+  }
+
+  const set = (path: string, value: unknown) => setBody((old) => withField(old, path, value));
+  const number = (path: string, label: string, hint?: string) => (
+    <NumberField key={path} path={path} label={label} hint={hint} body={body} set={set} wrong={wrong[path]} />
+  );
+  const choice = (path: string, label: string, options: Record<string, string>) => (
+    <div key={path}>
+      <label htmlFor={path}>{label}</label>
+      <Form.Select
+        id={path}
+        size="sm"
+        value={String(field(body, path))}
+        onChange={(event) => set(path, event.target.value)}
+      >
+        {Object.entries(options).map(([value, text]) => (
+          <option key={value} value={value}>
+            {text}
+          </option>
+        ))}
+      </Form.Select>
+      {wrong[path] && <div className="wrong">{wrong[path]}</div>}
+    </div>
+  );
+  const tick = (path: string, label: string) => (
+    <Form.Check
+      key={path}
+      id={path}
+      label={label}
+      checked={field(body, path) === true}
+      onChange={(event) => set(path, event.target.checked)}
+    />
+  );
+
+  function setMethod(value: string) {
+    const { weights, depth } = body.fusion as { weights: unknown; depth: unknown };
+    const fresh =
+      value === "reciprocal-rank"
+        ? { method: value, k: 60, weights, depth }
+        : { method: value, weights, depth };
+    set("fusion", fresh);
+  }
+
+  return (
+    <Offcanvas show onHide={close} placement="end" className="recipe-form">
+      <Offcanvas.Header closeButton>
+        <Offcanvas.Title as="h2">
+          {recipe.name} v{recipe.version}, edited
+        </Offcanvas.Title>
+      </Offcanvas.Header>
+      <Offcanvas.Body>
+        <div className="segments mb-2">
+          <button type="button" aria-pressed={raw === null} onClick={() => setRaw(null)}>
+            Fields
+          </button>
+          <button
+            type="button"
+            aria-pressed={raw !== null}
+            onClick={() => setRaw(JSON.stringify(body, null, 2))}
+          >
+            JSON
+          </button>
+        </div>
+        {raw !== null ? (
+          <Form.Control
+            as="textarea"
+            aria-label="Recipe as JSON"
+            className="mono"
+            rows={24}
+            spellCheck={false}
+            value={raw}
+            onChange={(event) => setRaw(event.target.value)}
+          />
+        ) : (
+          <>
+            <Part kind="chunks" title="Chunks">
+              {choice("chunking.rule", "Rule", {
+                "natural-breaks": "natural breaks",
+                "fixed-window": "fixed window",
+              })}
+              {choice("chunking.unit", "Unit", {
+                tokens: "encoder tokens",
+                words: "words",
+                characters: "characters",
+              })}
+              {number("chunking.size", "Size, in units")}
+              {number("chunking.overlap", "Overlap, in units")}
+            </Part>
+            {branches.map((branch, place) =>
+              branch.kind === "bm25" ? (
+                <Part key={branch.id} kind="sparse" title={`Sparse branch “${branch.id}”`}>
+                  {number(
+                    `branches[${place}].k1`,
+                    "k1",
+                    "0 to 10; repeats of a term count for more as it rises",
+                  )}
+                  {number(`branches[${place}].b`, "b", "0 to 1; holds long chunks back")}
+                  {number(`branches[${place}].depth`, "Depth, in chunks")}
+                  <div>
+                    {tick(`branches[${place}].analysis.stem`, "stem words")}
+                    {tick(`branches[${place}].analysis.stop_words`, "leave out stop words")}
+                    {tick(`branches[${place}].analysis.keep_codes`, "keep codes whole too")}
+                  </div>
+                </Part>
+              ) : (
+                <Part key={branch.id} kind="dense" title={`Dense branch “${branch.id}”`}>
+                  {number(`branches[${place}].depth`, "Depth, in chunks")}
+                  <div className="small-text soft">compact English encoder, cosine, exact search</div>
+                </Part>
+              ),
+            )}
+            <Part kind="fused" title="Fusion">
+              <div>
+                <label htmlFor="fusion.method">Method</label>
+                <Form.Select
+                  id="fusion.method"
+                  size="sm"
+                  value={String(method)}
+                  onChange={(event) => setMethod(event.target.value)}
+                >
+                  <option value="scaled-scores">scaled scores</option>
+                  <option value="reciprocal-rank">reciprocal ranks</option>
+                </Form.Select>
+              </div>
+              {method === "reciprocal-rank" && number("fusion.k", "k, added to each rank")}
+              {number("fusion.depth", "Depth, in chunks")}
+              {branches.map((branch) => number(`fusion.weights.${branch.id}`, `Weight of ${branch.id}`))}
+            </Part>
+            <Part kind="reranked" title="Reranking">
+              <Form.Check
+                id="rerank"
+                label="by late interaction"
+                checked={body.rerank !== null}
+                onChange={(event) =>
+                  set(
+                    "rerank",
+                    event.target.checked ? { scorer: "late-interaction", shortlist: 20, floor: null } : null,
+                  )
+                }
+              />
+              <span />
+              {body.rerank !== null && number("rerank.shortlist", "Shortlist, in chunks")}
+              {body.rerank !== null && number("rerank.floor", "Floor, -1 to 1", "empty: nothing is dropped")}
+              {wrong.rerank && <div className="wrong">{wrong.rerank}</div>}
+            </Part>
+            <Part kind="context" title="Context">
+              {number("select.k", "At most, in chunks")}
+              {number("select.budget_tokens", "Budget, in tokens")}
+            </Part>
+          </>
+        )}
+        <Form.Control
+          size="sm"
+          className="my-2"
+          placeholder="Why this change? (optional)"
+          aria-label="Note"
+          maxLength={300}
+          value={note}
+          onChange={(event) => setNote(event.target.value)}
+        />
+        {(rawProblem || save.error) && (
+          <div
+            className="notice mb-2"
+            style={{ "--tone": "var(--lost)" } as React.CSSProperties}
+            role="alert"
+          >
+            {rawProblem || save.error?.message}
+          </div>
+        )}
+        <div className="d-flex gap-2">
+          <Button onClick={submit} disabled={save.isPending}>
+            Save as new version
+          </Button>
+          <Button variant="outline-secondary" onClick={close}>
+            Drop
+          </Button>
+        </div>
+        <p className="small-text soft mt-2 mb-0">
+          Depths, weights, k1, b and floors apply at question time. A changed cut or analysis is built first;
+          the line shows how far that is.
+        </p>
+      </Offcanvas.Body>
+    </Offcanvas>
+  );
+}
+
+function Part({ kind, title, children }: { kind: string; title: string; children: React.ReactNode }) {
+  return (
+    <fieldset style={{ "--tone": `var(--${kind})` } as React.CSSProperties}>
+      <legend>
+        <Marker kind={kind} /> {title}
+      </legend>
+      <div className="grid">{children}</div>
+    </fieldset>
+  );
+}
+
+function NumberField({
+  path,
+  label,
+  hint,
+  body,
+  set,
+  wrong,
+}: {
+  path: string;
+  label: string;
+  hint?: string;
+  body: RecipeBody;
+  set: (path: string, value: unknown) => void;
+  wrong?: string;
+}) {
+  const value = field(body, path);
+  const [text, setText] = useState(value === null || value === undefined ? "" : String(value));
+  return (
+    <div>
+      <label htmlFor={path}>{label}</label>
+      <Form.Control
+        id={path}
+        size="sm"
+        inputMode="decimal"
+        value={text}
+        title={hint}
+        isInvalid={Boolean(wrong)}
+        onChange={(event) => {
+          const typed = event.target.value.trim();
+          setText(event.target.value);
+          // What is no number is sent as it stands: the server says what would be right.
+          set(path, typed === "" ? null : Number.isNaN(Number(typed)) ? typed : Number(typed));
+        }}
+      />
+      {wrong && <div className="wrong">{wrong}</div>}
+    </div>
+  );
+}

@@ -1,0 +1,49 @@
+// Keys and words on one card.
+import { Modal, Table } from "react-bootstrap";
+
+const KEYS = [
+  ["1 – 7", "open a stage"],
+  ["j, k", "next and previous question"],
+  ["n", "next question that was not delivered"],
+  ["/", "type a question"],
+  ["Esc", "take the pin away: see the stage as a whole"],
+  ["?", "this card"],
+];
+const WORDS = [
+  ["level", "answerable questions whose answer is still in play after a stage"],
+  ["in play", "a chunk that is relevant to an answer goes on to the next stage"],
+  ["relevant", "a chunk that shares at least half of the shorter of chunk and answer, in characters"],
+  ["intact", "one chunk holds all of an answer"],
+  ["pin", "the question that every stage view looks at"],
+  ["shortlist", "the fused chunks that the reranker scores"],
+  ["floor", "the score under which a chunk is dropped"],
+];
+
+export function Help({ shown, close }: { shown: boolean; close: () => void }) {
+  return (
+    <Modal show={shown} onHide={close} size="lg">
+      <Modal.Header closeButton>
+        <Modal.Title as="h2">Keys and words</Modal.Title>
+      </Modal.Header>
+      <Modal.Body className="d-grid gap-3" style={{ gridTemplateColumns: "1fr 1.35fr" }}>
+        <List rows={KEYS} keys />
+        <List rows={WORDS} />
+      </Modal.Body>
+    </Modal>
+  );
+}
+
+function List({ rows, keys = false }: { rows: string[][]; keys?: boolean }) {
+  return (
+    <Table size="sm" className="mb-0">
+      <tbody>
+        {rows.map(([name, text]) => (
+          <tr key={name}>
+            <th style={{ whiteSpace: "nowrap" }}>{keys ? <kbd>{name}</kbd> : name}</th>
+            <td>{text}</td>
+          </tr>
+        ))}
+      </tbody>
+    </Table>
+  );
+}

@@ -1,0 +1,69 @@
+// The pin: the question that every stage view is looking at. It lives in the address, so that it can be shared.
+import { useCallback } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+
+export const STAGES = ["documents", "chunks", "sparse", "dense", "fused", "reranked", "context"] as const;
+export type StageName = (typeof STAGES)[number];
+export const TITLES: Record<StageName, string> = {
+  documents: "Documents",
+  chunks: "Chunks",
+  sparse: "Sparse",
+  dense: "Dense",
+  fused: "Fused",
+  reranked: "Reranked",
+  context: "Context",
+};
+
+export interface Pin {
+  question: number | null;
+  text: string | null;
+}
+
+export function usePin(): Pin {
+  const [parameters] = useSearchParams();
+  const question = parameters.get("q");
+  return { question: question ? Number(question) : null, text: parameters.get("ask") };
+}
+
+export function useStage(): StageName | null {
+  const { stage } = useParams();
+  return STAGES.find((name) => name === stage) ?? null;
+}
+
+/** Moves to a stage, a question, or both; what is left out stays. */
+export function useGo() {
+  const navigate = useNavigate();
+  const stage = useStage();
+  const pin = usePin();
+  const { question, text } = pin;
+  return useCallback(
+    (to: { stage?: StageName; pin?: Pin }) => {
+      const next = to.pin ?? { question, text };
+      const search = new URLSearchParams();
+      if (next.question !== null) search.set("q", String(next.question));
+      else if (next.text) search.set("ask", next.text);
+      navigate({ pathname: `/line/${to.stage ?? stage ?? "fused"}`, search: search.toString() });
+    },
+    [navigate, stage, question, text],
+  );
+}
+
+const LOST_AT: Record<string, StageName> = {
+  delivered: "context",
+  "cut by chunking": "chunks",
+  "missed by every branch": "dense",
+  "lost in fusion": "fused",
+  "dropped by the reranker": "reranked",
+  "under the floor": "reranked",
+  "over the context budget": "context",
+  "rightly empty": "context",
+  "wrongly filled": "context",
+};
+export const GOOD = ["delivered", "rightly empty"];
+export const stageOfCause = (cause: string): StageName => LOST_AT[cause] ?? "context";
+export const toneOfCause = (cause: string): string =>
+  GOOD.includes(cause)
+    ? "var(--answer)"
+    : cause === "missed by every branch" || cause === "wrongly filled" || cause === "over the context budget"
+      ? "var(--lost)"
+      : `var(--${stageOfCause(cause)})`;

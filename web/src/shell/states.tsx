@@ -1,0 +1,51 @@
+// Loading, failed and empty are designed states, the same everywhere.
+import type { UseQueryResult } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { Button, Spinner } from "react-bootstrap";
+
+export function Loading({ what }: { what: string }) {
+  return (
+    <div className="state" role="status">
+      <Spinner animation="border" size="sm" />
+      <span>{what}</span>
+    </div>
+  );
+}
+
+export function Failed({ error, again }: { error: Error; again?: () => void }) {
+  return (
+    <div className="state" role="alert">
+      <strong className="lost">This could not be shown</strong>
+      <span style={{ maxWidth: "34rem" }}>{error.message}</span>
+      {again && (
+        <Button size="sm" variant="outline-primary" onClick={again}>
+          Try again
+        </Button>
+      )}
+    </div>
+  );
+}
+
+export function Empty({ title, children }: { title: string; children?: ReactNode }) {
+  return (
+    <div className="state">
+      <strong>{title}</strong>
+      <span style={{ maxWidth: "34rem" }}>{children}</span>
+    </div>
+  );
+}
+
+/** Shows a query's data once it is there, and its other states until then. */
+export function Shown<T>({
+  query,
+  what,
+  children,
+}: {
+  query: UseQueryResult<T, Error>;
+  what: string;
+  children: (data: T) => ReactNode;
+}) {
+  if (query.data !== undefined) return <>{children(query.data)}</>;
+  if (query.error) return <Failed error={query.error} again={() => void query.refetch()} />;
+  return <Loading what={what} />;
+}

@@ -1,0 +1,148 @@
+// Context: what the assistant gets, within its budget.
+import { Table } from "react-bootstrap";
+import type { Asked } from "../../api/client";
+import { useLine, useQuestions } from "../../api/queries";
+import { useGo } from "../../shell/pin";
+import { Empty, Shown } from "../../shell/states";
+import { percent, score } from "../../text/numbers";
+import { Bars } from "../shared/Bars";
+import { Figures, StageHead } from "../shared/Figures";
+import { Passage } from "../shared/Passage";
+import { chunksByNumber, place, stageOfKind } from "../shared/trace";
+
+export function Context() {
+  const questions = useQuestions();
+  const go = useGo();
+  return (
+    <>
+      <StageHead title="Context">
+        The passages that are handed to the assistant. “Nothing found” beats a wrong passage: unanswerable
+        questions should end with an empty context.
+      </StageHead>
+      <div className="body">
+        <Shown query={questions} what="Reading the trial">
+          {(rows) => {
+            const real = rows.filter((row) => row.answerable);
+            const none = rows.filter((row) => !row.answerable);
+            const delivered = real.filter((row) => row.cause === "delivered");
+            const at = (rank: number) => delivered.filter((row) => row.ranks.context === rank).length;
+            const highest = Math.max(5, ...delivered.map((row) => row.ranks.context ?? 0));
+            return (
+              <>
+                <Figures
+                  rows={[
+                    [`${delivered.length} of ${real.length}`, "answerable questions delivered"],
+                    [percent(at(1) / Math.max(real.length, 1)), "with an answer in the first passage"],
+                    [
+                      `${none.filter((row) => row.cause === "rightly empty").length} of ${none.length}`,
+                      "unanswerable questions left empty",
+                    ],
+                  ]}
+                />
+                <div className="split two" style={{ height: "auto" }}>
+                  <div>
+                    <h3>Which passage brings the answer</h3>
+                    <Bars
+                      tone="var(--context)"
+                      data={[
+                        ...Array.from({ length: highest }, (_, k) => ({
+                          name: String(k + 1),
+                          value: at(k + 1),
+                        })),
+                        { name: "none", value: real.length - delivered.length },
+                      ]}
+                      x="place of the first passage with an answer"
+                      y="questions"
+                    />
+                  </div>
+                  <div>
+                    <h3>No answer exists, yet passages were packed</h3>
+                    <Table size="sm" hover className="small-text">
+                      <tbody>
+                        {none
+                          .filter((row) => row.cause === "wrongly filled")
+                          .map((row) => (
+                            <tr
+                              key={row.id}
+                              role="button"
+                              tabIndex={0}
+                              onClick={() => go({ pin: { question: row.id, text: null } })}
+                              onKeyDown={(event) =>
+                                event.key === "Enter" && go({ pin: { question: row.id, text: null } })
+                              }
+                            >
+                              <td>{row.text}</td>
+                            </tr>
+                          ))}
+                      </tbody>
+                    </Table>
+                    <p className="small-text soft">
+                      A floor in the recipe&apos;s reranking drops passages that score too low.
+                    </p>
+                  </div>
+                </div>
+              </>
+            );
+          }}
+        </Shown>
+      </div>
+    </>
+  );
+}
+
+export function ContextPinned({ asked }: { asked: Asked }) {
+  const line = useLine();
+  const chunks = chunksByNumber(asked);
+  const stage = stageOfKind(asked, "context");
+  const select = (line.data?.recipe.body as { select?: { budget_tokens: number } } | undefined)?.select;
+  if (!stage) return <Empty title="Nothing was packed" />;
+  if (stage.chunks.length === 0)
+    return (
+      <Empty title="Nothing found">
+        No passage reached the context: the assistant says that it does not know.
+      </Empty>
+    );
+  const budget = select?.budget_tokens ?? asked.trace.tokens;
+  return (
+    <>
+      <h3 className="num">
+        {stage.kept.filter(Boolean).length} passages, {asked.trace.tokens.toLocaleString()} of{" "}
+        {budget.toLocaleString()} tokens
+      </h3>
+      <div className="budget mb-3" role="img" aria-label={`${asked.trace.tokens} of ${budget} tokens used`}>
+        {stage.chunks.map((number, row) => {
+          const chunk = chunks.get(number);
+          return stage.kept[row] && chunk ? (
+            <span
+              key={number}
+              title={`passage ${row + 1}: ${chunk.tokens} tokens`}
+              style={{
+                width: `${(100 * chunk.tokens) / budget}%`,
+                background: chunk.relevant ? "var(--answer)" : "#b9a58f",
+              }}
+            />
+          ) : null;
+        })}
+      </div>
+      <div style={{ maxWidth: "54rem" }}>
+        {stage.chunks.map((number, row) => {
+          const chunk = chunks.get(number);
+          if (!chunk) return null;
+          return (
+            <div key={number} className="card-passage mb-2" style={{ opacity: stage.kept[row] ? 1 : 0.55 }}>
+              <div className="d-flex small-text soft num mb-1">
+                <strong className={chunk.relevant ? "gain me-2" : "me-2"}>{row + 1}</strong>
+                <span>{place(chunk)}</span>
+                <span className="ms-auto">
+                  {chunk.tokens} tokens, {stage.measure.split(",")[0]} {score(stage.scores[row] ?? 0)}
+                  {stage.reasons[row] && <span className="lost"> {stage.reasons[row]}</span>}
+                </span>
+              </div>
+              <Passage chunk={chunk} />
+            </div>
+          );
+        })}
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,173 @@
+// Fused: the rank flow of one question, and the mix that pours two rankings into one.
+import { useState } from "react";
+import { Table } from "react-bootstrap";
+import type { Asked, StageTrace } from "../../api/client";
+import { useLine, useQuestions } from "../../api/queries";
+import { Empty } from "../../shell/states";
+import { milliseconds, score } from "../../text/numbers";
+import { StageHead } from "../shared/Figures";
+import { HitList, firstChoice } from "../shared/HitList";
+import { PassageCard } from "../shared/Passage";
+import { RankFlow, type Lane } from "../shared/RankFlow";
+import { chunksByNumber, kindOf } from "../shared/trace";
+import { useBranchId } from "../shared/branch";
+import { MixPanel } from "./MixPanel";
+
+const AMONG = 5;
+
+export function Fused() {
+  return (
+    <>
+      <StageHead title="Fused">
+        Two rankings poured into one. Pin a question to see its rank flow; j pins the first one.
+      </StageHead>
+      <div className="body">
+        <div
+          className="split"
+          style={{ gridTemplateColumns: "minmax(0,1.5fr) minmax(0,1fr)", height: "auto" }}
+        >
+          <MixPanel tall />
+          <WhoFindsWhat />
+        </div>
+      </div>
+    </>
+  );
+}
+
+function WhoFindsWhat() {
+  const questions = useQuestions();
+  const line = useLine();
+  const [sparse, dense] = [useBranchId("sparse"), useBranchId("dense")];
+  if (!line.data || sparse === null || dense === null)
+    return <p className="soft small-text">Who finds what is shown for recipes with both branches.</p>;
+  const rows = (questions.data ?? []).filter((row) => row.answerable && row.cause !== null);
+  const among = (rank: number | null | undefined) => rank !== null && rank !== undefined && rank <= AMONG;
+  const count = (inSparse: boolean, inDense: boolean) =>
+    rows.filter((row) => among(row.ranks[sparse]) === inSparse && among(row.ranks[dense]) === inDense);
+  const cells: [string, boolean, boolean, string][] = [
+    ["both branches", true, true, "var(--answer)"],
+    ["sparse alone", true, false, "var(--sparse)"],
+    ["dense alone", false, true, "var(--dense)"],
+    ["neither", false, false, "var(--lost)"],
+  ];
+  return (
+    <div>
+      <h3>Who has an answer among its first {AMONG}</h3>
+      <Table size="sm" className="small-text num">
+        <thead>
+          <tr>
+            <th>Found by</th>
+            <th className="text-end">Questions</th>
+            <th className="text-end">of them fused keeps among {AMONG}</th>
+          </tr>
+        </thead>
+        <tbody>
+          {cells.map(([name, inSparse, inDense, tone]) => {
+            const found = count(inSparse, inDense);
+            return (
+              <tr key={name}>
+                <td style={{ color: tone, fontWeight: 600 }}>{name}</td>
+                <td className="text-end">{found.length}</td>
+                <td className="text-end">{found.filter((row) => among(row.ranks.fused)).length}</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </Table>
+      <p className="small-text soft">
+        Questions that one branch alone finds are what fusion is for; those that it then buries are what the
+        mix costs.
+      </p>
+    </div>
+  );
+}
+
+export function FusedPinned({ asked }: { asked: Asked }) {
+  const chunks = chunksByNumber(asked);
+  const branches = asked.trace.stages.filter((stage) => stage.kind === "branch");
+  const fused = asked.trace.stages.find((stage) => stage.kind === "fused");
+  const [chosen, setChosen] = useState<number | null>(() => firstChoice(fused, chunks));
+  const [list, setList] = useState(false);
+  if (!fused) return <Empty title="Nothing was fused" />;
+  const passes = fused.kept.filter(Boolean).length;
+  const lane = (stage: StageTrace): Lane => ({
+    id: stage.stage,
+    title: stage.kind === "branch" ? stage.stage[0]!.toUpperCase() + stage.stage.slice(1) : "Fused",
+    kind: kindOf(stage),
+    chunks: stage.chunks,
+    passes: stage.kind === "fused" ? passes : undefined,
+  });
+  const [first, ...others] = branches;
+  const lanes = [...(first ? [lane(first)] : []), lane(fused), ...others.map(lane)];
+  const links = lanes.map((_, place) => [place, 1] as [number, number]).filter(([from]) => from !== 1);
+  const row = chosen === null ? -1 : fused.chunks.indexOf(chosen);
+  return (
+    <div className="split" style={{ gridTemplateColumns: "minmax(0,1.25fr) minmax(0,1fr)" }}>
+      <div>
+        <div className="d-flex justify-content-between align-items-baseline">
+          <h3>
+            {list ? "Fused ranking" : "Rank flow"}{" "}
+            <span className="soft fw-normal num">
+              first {Math.min(15, fused.chunks.length)} of {fused.chunks.length},{" "}
+              {milliseconds(fused.seconds)}
+            </span>
+          </h3>
+          <div className="segments small-text">
+            <button type="button" aria-pressed={!list} onClick={() => setList(false)}>
+              flow
+            </button>
+            <button type="button" aria-pressed={list} onClick={() => setList(true)}>
+              list
+            </button>
+          </div>
+        </div>
+        {list ? (
+          <HitList
+            stage={fused}
+            chunks={chunks}
+            chosen={chosen}
+            choose={setChosen}
+            tone="var(--fused)"
+            note={(place) => arithmetic(fused, branches, place)}
+          />
+        ) : (
+          <RankFlow
+            lanes={lanes}
+            links={links}
+            chunks={chunks}
+            chosen={chosen}
+            choose={setChosen}
+            passText={() => `first ${passes} go on`}
+          />
+        )}
+        <div className="small-text soft num">
+          The first {passes} go on
+          {asked.trace.stages.some((s) => s.kind === "reranked") ? " to the reranker" : ""}. A broken thread
+          leaves the picture below rank 15.
+        </div>
+      </div>
+      <div>
+        {asked.question && <MixPanel question={asked.question.id} />}
+        <div className="mt-2">
+          <PassageCard chunk={chosen === null ? undefined : chunks.get(chosen)}>
+            {row >= 0 && (
+              <div className="small-text num mt-1">
+                fused at {row + 1}: {arithmetic(fused, branches, row)}
+              </div>
+            )}
+          </PassageCard>
+        </div>
+      </div>
+    </div>
+  );
+}
+
+/** What each branch gave to a fused score, as a sum that a person can check. */
+function arithmetic(fused: StageTrace, branches: StageTrace[], row: number): string {
+  const parts = branches.map((branch, column) => {
+    const rank = fused.branch_ranks?.[row]?.[column] ?? 0;
+    const share = fused.shares?.[row]?.[column] ?? 0;
+    return rank ? `${branch.stage} at ${rank} gives ${share.toFixed(4)}` : `${branch.stage} did not find it`;
+  });
+  return `${parts.join(" + ")} = ${score(fused.scores[row] ?? 0)}`;
+}

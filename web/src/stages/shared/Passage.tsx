@@ -1,0 +1,66 @@
+// A chunk's text with the answer, the question's terms, or matched tokens marked.
+import { codePoints, pieces, type Range } from "../../text/codepoints";
+import type { TracedChunk } from "../../api/client";
+import { place } from "./trace";
+
+interface Weighted extends Range {
+  strength: number;
+}
+
+export function Passage({
+  chunk,
+  show = "answer",
+  tokens = [],
+}: {
+  chunk: TracedChunk;
+  show?: "answer" | "terms" | "tokens";
+  tokens?: Weighted[];
+}) {
+  const points = codePoints(chunk.text);
+  const ranges = [
+    ...chunk.answers.map((range) => ({ ...range, kind: "answer" })),
+    ...(show === "terms" ? chunk.terms.map((range) => ({ ...range, kind: "term" })) : []),
+    ...(show === "tokens" ? tokens.map((range) => ({ ...range, kind: "token" })) : []),
+  ];
+  return (
+    <div className="passage">
+      {pieces(points, 0, points.length, ranges).map((piece) => {
+        const token = tokens.find((range) => range.start <= piece.start && range.end > piece.start);
+        return piece.kinds.length ? (
+          <mark
+            key={piece.start}
+            className={piece.kinds.join(" ")}
+            style={token && ({ "--strength": token.strength } as React.CSSProperties)}
+          >
+            {piece.text}
+          </mark>
+        ) : (
+          piece.text
+        );
+      })}
+    </div>
+  );
+}
+
+export function PassageCard({
+  chunk,
+  children,
+  ...passage
+}: {
+  chunk: TracedChunk | undefined;
+  children?: React.ReactNode;
+} & Omit<React.ComponentProps<typeof Passage>, "chunk">) {
+  if (!chunk) return <div className="card-passage soft">Choose a row to read its passage.</div>;
+  return (
+    <div className="card-passage" data-passage={chunk.number}>
+      <div className="small-text soft mb-1">{place(chunk)}</div>
+      <Passage chunk={chunk} {...passage} />
+      <div className="small-text soft mt-2 num">
+        chunk {chunk.number}, {chunk.tokens} tokens
+        {chunk.answers.length > 0 &&
+          (chunk.relevant ? ", holds the answer" : ", holds too little of the answer")}
+      </div>
+      {children}
+    </div>
+  );
+}

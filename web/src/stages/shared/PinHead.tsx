@@ -1,0 +1,54 @@
+// The pinned question, what became of it, and what this stage did to it, in one sentence.
+import type { Asked } from "../../api/client";
+import { TITLES, toneOfCause, type StageName } from "../../shell/pin";
+import { milliseconds } from "../../text/numbers";
+import { stageOfKind } from "./trace";
+
+export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
+  const total = Object.values(asked.trace.seconds).reduce((sum, value) => sum + value, 0);
+  const answer = asked.spans[0];
+  return (
+    <div className="head">
+      <div className="d-flex align-items-baseline gap-3">
+        <h2 className="serif">{asked.trace.question}</h2>
+        <span className="ms-auto soft small-text num text-nowrap">{milliseconds(total)} in all</span>
+      </div>
+      <div className="small-text">
+        {asked.question ? (
+          <>
+            {asked.cause && (
+              <strong style={{ color: toneOfCause(asked.cause) }}>
+                {asked.cause[0]!.toUpperCase() + asked.cause.slice(1)}.
+              </strong>
+            )}{" "}
+            {answer ? (
+              <span className="soft">
+                Answer in {answer.title}
+                {answer.section.length > 1 && `, ${answer.section[answer.section.length - 1]}`}
+                {asked.spans.length > 1 && ` and ${asked.spans.length - 1} more`}.{" "}
+              </span>
+            ) : (
+              <span className="soft">No document answers it; the context should stay empty. </span>
+            )}
+            {answer && <span>{sentence(asked, stage)}</span>}
+          </>
+        ) : (
+          <span className="soft">Typed question: without a label nothing can be called lost.</span>
+        )}
+      </div>
+    </div>
+  );
+}
+
+function sentence(asked: Asked, stage: StageName): string {
+  if (stage === "documents" || stage === "chunks") {
+    const intact = asked.spans.some((span) => span.intact);
+    return intact ? "One chunk holds an answer whole." : "No chunk holds an answer whole.";
+  }
+  const trace = stageOfKind(asked, stage);
+  if (!trace) return `This recipe has no ${TITLES[stage].toLowerCase()} stage.`;
+  const rank = asked.ranks[trace.stage];
+  if (!rank) return `The first ${trace.chunks.length} chunks here hold no answer.`;
+  const reason = trace.reasons[rank - 1];
+  return `First relevant chunk at ${rank} of ${trace.chunks.length} here${reason ? `: ${reason}` : ""}.`;
+}
