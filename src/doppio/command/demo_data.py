@@ -30,18 +30,17 @@ def load_demo(folder: Path) -> str:
         changed = load_documents(workspace, documents)
         load_questions(workspace, questions)
     fresh = created or not workspace.recipes.exists()
-    measured = 0
     for name in RECIPES:
         if fresh:
             save_recipe(workspace, read_recipe(folder / "recipes" / f"{name}.json").body, user=user)
-    with progress_bars() as bars:
-        for recipe in workspace.recipes.order_by("pk"):
-            if latest_trial(recipe) is None:
+    unmeasured = [recipe for recipe in workspace.recipes.order_by("pk") if latest_trial(recipe) is None]
+    if unmeasured:
+        with progress_bars() as bars:
+            for recipe in unmeasured:
                 measure_recipe(recipe, bars)
-                measured += 1
-    if not created and not measured:
+    if not created and not unmeasured:
         return "there"
-    return f"{changed['added']} documents, {len(questions)} questions, {measured} recipes measured"
+    return f"{changed['added']} documents, {len(questions)} questions, {len(unmeasured)} recipes measured"
 
 
 def entry_link() -> str | None:

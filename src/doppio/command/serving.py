@@ -81,6 +81,8 @@ class _Services:
 
     def __enter__(self) -> "_Services":
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+        # A shell starts background commands with this signal ignored; stopping must work there too.
+        signal.signal(signal.SIGINT, signal.default_int_handler)
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -129,7 +131,7 @@ class _Services:
                 raise DoppioError(f"the {name} has ended with status {child.returncode}; see {_log_of(name)}")
 
     def _start(self, name: str, command: list[str]) -> None:
-        environment = os.environ | {"DJANGO_SETTINGS_MODULE": "doppio.site.settings"}
+        environment = os.environ | {"DJANGO_SETTINGS_MODULE": "doppio.site.settings", "DOPPIO_WARM_UP": "1"}
         with _log_of(name).open("a") as log:
             # A session of its own, so that Ctrl-C reaches only this process, which then stops the others in order.
             child = subprocess.Popen(

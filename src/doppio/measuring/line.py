@@ -58,7 +58,7 @@ def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, bui
     terms = chunking.indexes.filter(kind=POSTINGS).first() if chunking else None
     for branch in recipe.branches:
         if branch["kind"] == "bm25":
-            facts[branch["id"]] = [f"BM25 over {terms.meta['terms']:,} terms"] if terms else ["BM25"]
+            facts[branch["id"]] = [f"{terms.meta['terms']:,} terms"] if terms else ["BM25"]
         else:
             facts[branch["id"]] = ["cosine, exact"]
     fusion = METHODS[recipe.fusion["method"]]

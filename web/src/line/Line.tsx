@@ -41,7 +41,7 @@ function Block({
   const known = level && level.in_play !== null;
   const lost = level?.lost ?? 0;
   const lostText =
-    lost > 0 ? (half ? `${lost} not found` : `${lost} lost`) : lost < 0 ? `${-lost} more` : "none lost";
+    lost > 0 ? (half ? `${lost} missed` : `${lost} lost`) : lost < 0 ? `${-lost} more` : "none lost";
   return (
     <button
       type="button"
@@ -122,9 +122,9 @@ function Delivered({ line }: { line: LineData }) {
       <div className="soft small-text">Delivered</div>
       <div className="figure num">{percent(line.delivered / line.answerable)}</div>
       <div className="small-text num">
-        {line.delivered} of {line.answerable} answerable questions
+        {line.delivered} of {line.answerable} questions
       </div>
-      <div className="small-text soft num">± {(100 * half).toFixed(1)} points, 95 % interval</div>
+      <div className="small-text soft num">± {(100 * half).toFixed(1)} points at 95 %</div>
     </div>
   );
 }

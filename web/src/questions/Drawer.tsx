@@ -75,7 +75,7 @@ function Rows({ rows }: { rows: QuestionRow[] }) {
     <>
       <div className="d-flex justify-content-between align-items-center px-3 pb-1 small-text soft">
         <span>
-          {failing} of {shown.length} not right, shown first
+          {failing} of {shown.length} not right
         </span>
         <Form.Select
           size="sm"

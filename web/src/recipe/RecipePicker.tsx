@@ -8,7 +8,12 @@ export function RecipePicker({ recipe }: { recipe: Recipe }) {
   const put = usePutInForce();
   return (
     <Dropdown align="end">
-      <Dropdown.Toggle size="sm" variant="light" style={{ border: "1px solid #a8927c" }} id="recipe-in-force">
+      <Dropdown.Toggle
+        size="sm"
+        variant="light"
+        style={{ border: "1px solid #a8927c", background: "var(--card)" }}
+        id="recipe-in-force"
+      >
         <span className="soft">Recipe</span> <strong>{recipe.name}</strong> v{recipe.version}
       </Dropdown.Toggle>
       <Dropdown.Menu style={{ maxHeight: 420, overflow: "auto", minWidth: 300 }}>

@@ -61,6 +61,7 @@ export function Trials() {
               </div>
               <MetricTable rows={rows} stage={stage} />
               <LedgerPicture rows={rows} />
+              <Levels rows={rows} />
             </>
           )
         }
@@ -197,14 +198,53 @@ function LedgerPicture({ rows }: { rows: Trial[] }) {
   );
 }
 
+/** Answers still in play after each stage, recipe by recipe. */
+function Levels({ rows }: { rows: Trial[] }) {
+  const stages = ["chunks", "sparse", "dense", "fused", "reranked", "context"];
+  return (
+    <>
+      <h3 className="mt-3">Answers in play after each stage, larger is better</h3>
+      <Table size="sm" className="num mb-0" style={{ maxWidth: 900 }}>
+        <thead>
+          <tr>
+            <th>Recipe</th>
+            {stages.map((stage) => (
+              <th key={stage} className="text-end" style={{ color: `var(--${stage})` }}>
+                {stage}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.id}>
+              <td>
+                {row.recipe.name} v{row.recipe.version}
+              </td>
+              {stages.map((stage) => (
+                <td key={stage} className="text-end">
+                  {row.levels[stage] ?? <span className="soft">–</span>}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </>
+  );
+}
+
 const HATCH = "repeating-linear-gradient(135deg, var(--lost) 0 5px, #c2604d 5px 8px)";
+const PALE = "repeating-linear-gradient(135deg, #4d9467 0 5px, #22703f 5px 8px)";
 const fill = (cause: string): string =>
-  cause === "wrongly filled"
-    ? HATCH
-    : cause === "missed by every branch"
-      ? "var(--lost)"
-      : cause === "over the context budget"
-        ? "#6d5746"
-        : cause === "under the floor"
-          ? "#a8659d"
-          : toneOfCause(cause);
+  cause === "rightly empty"
+    ? PALE
+    : cause === "wrongly filled"
+      ? HATCH
+      : cause === "missed by every branch"
+        ? "var(--lost)"
+        : cause === "over the context budget"
+          ? "#6d5746"
+          : cause === "under the floor"
+            ? "#a8659d"
+            : toneOfCause(cause);

@@ -27,7 +27,10 @@ export function Fused() {
           style={{ gridTemplateColumns: "minmax(0,1.5fr) minmax(0,1fr)", height: "auto" }}
         >
           <MixPanel tall />
-          <WhoFindsWhat />
+          <div>
+            <WhoFindsWhat />
+            <ByTag />
+          </div>
         </div>
       </div>
     </>
@@ -79,6 +82,49 @@ function WhoFindsWhat() {
         mix costs.
       </p>
     </div>
+  );
+}
+
+/** Each branch and the fused list by the kind of question: codes are for one, paraphrase for the other. */
+function ByTag() {
+  const questions = useQuestions();
+  const stages = [useBranchId("sparse"), useBranchId("dense"), "fused"].filter((name) => name !== null);
+  const rows = (questions.data ?? []).filter((row) => row.answerable && row.cause !== null);
+  const tags = [...new Set(rows.flatMap((row) => row.tags))]
+    .map((tag) => ({ tag, of: rows.filter((row) => row.tags.includes(tag)) }))
+    .sort((a, b) => b.of.length - a.of.length);
+  if (tags.length === 0) return null;
+  return (
+    <>
+      <h3 className="mt-3">By kind of question, larger is better</h3>
+      <Table size="sm" className="small-text num mb-0">
+        <thead>
+          <tr>
+            <th>Tag</th>
+            <th className="text-end">Questions</th>
+            {stages.map((stage) => (
+              <th key={stage}>{stage}</th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {tags.map(({ tag, of }) => (
+            <tr key={tag}>
+              <td>{tag}</td>
+              <td className="text-end">{of.length}</td>
+              {stages.map((stage) => {
+                const found = of.filter((row) => (row.ranks[stage] ?? 99) <= AMONG).length;
+                return (
+                  <td key={stage} style={{ "--tone": `var(--${stage})` } as React.CSSProperties}>
+                    <span className="bar" style={{ width: (44 * found) / of.length }} /> {found}
+                  </td>
+                );
+              })}
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </>
   );
 }
 

@@ -48,6 +48,7 @@ export function MixPanel({ question, tall = false }: { question?: number; tall?:
     );
   const data = mix.data;
   const best = bestOf(data, method);
+  const ticks = twentieths(data.points.flatMap((point) => [point.scores, point.ranks]));
   const here = current && data.points[Math.round(current.dense * (data.points.length - 1))];
   const rank =
     question !== undefined && pinned.data ? pinnedRanks(pinned.data, method, current?.dense ?? 0.5) : null;
@@ -77,12 +78,10 @@ export function MixPanel({ question, tall = false }: { question?: number; tall?:
             tick={{ fontSize: 11, fill: "#6d5746" }}
           />
           <YAxis
-            domain={[
-              (low: number) => Math.floor(low * 20 - 0.5) / 20,
-              (high: number) => Math.min(1, Math.ceil(high * 20 + 0.4) / 20),
-            ]}
+            domain={[ticks[0]!, ticks[ticks.length - 1]!]}
+            ticks={ticks}
             tick={{ fontSize: 11, fill: "#6d5746" }}
-            tickFormatter={(value: number) => score(value).slice(0, 3)}
+            tickFormatter={(value: number) => (value >= 1 ? "1" : value.toFixed(2).slice(1))}
           />
           <Tooltip
             labelFormatter={(value) => `${data.branches[0]} to ${data.branches[1]}: ${ratio(Number(value))}`}
@@ -124,12 +123,20 @@ export function MixPanel({ question, tall = false }: { question?: number; tall?:
         </p>
       )}
       <p className="small-text soft mb-0">
-        Weights are {data.branches[0]} to {data.branches[1]}; the pale curve is the other method. The shipped
-        recipe takes the best point of both curves on the demo&apos;s questions. It was chosen on the very
-        questions that are shown here, so on other text measure again before you trust it.
+        Weights are {data.branches[0]} to {data.branches[1]}; the pale curve is the other method. How the
+        shipped mix was chosen: it is the best point of both curves on the demo&apos;s questions, before
+        reranking. The reranker evens most of the difference out, and it was chosen on the very questions
+        shown here: on other text, measure again.
       </p>
     </div>
   );
+}
+
+/** Steps of .05 around all values, at least two of them. */
+function twentieths(values: number[]): number[] {
+  const low = Math.max(0, Math.floor(Math.min(...values) * 20));
+  const high = Math.min(20, Math.max(Math.ceil(Math.max(...values) * 20), low + 2));
+  return Array.from({ length: high - low + 1 }, (_, step) => (low + step) / 20);
 }
 
 function bestOf(mix: Mix, method: Method): Mix["points"][number] {

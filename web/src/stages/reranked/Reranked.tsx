@@ -154,7 +154,9 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
             passText={() => `first ${passes} go on`}
           />
         )}
-        <p className="small-text soft mb-0">{WHAT}</p>
+        <p className="small-text soft mb-0">
+          Late interaction, not a cross-encoder: question and passage are encoded apart.
+        </p>
       </div>
       <div>
         <h3>

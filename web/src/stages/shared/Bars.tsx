@@ -38,7 +38,7 @@ export function Bars({
               x={mark.at}
               stroke="var(--lost)"
               strokeDasharray="4 3"
-              label={{ value: mark.label, position: "insideTopLeft", fontSize: 12, fill: "#a5301d" }}
+              label={{ value: mark.label, position: "insideTopRight", fontSize: 12, fill: "#a5301d" }}
             />
           )}
           <Bar dataKey="value" fill={tone} radius={[3, 3, 0, 0]} isAnimationActive={false} />

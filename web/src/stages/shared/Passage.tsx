@@ -1,4 +1,5 @@
 // A chunk's text with the answer, the question's terms, or matched tokens marked.
+import { Fragment } from "react";
 import { codePoints, pieces, type Range } from "../../text/codepoints";
 import type { TracedChunk } from "../../api/client";
 import { place } from "./trace";
@@ -32,14 +33,24 @@ export function Passage({
             className={piece.kinds.join(" ")}
             style={token && ({ "--strength": token.strength } as React.CSSProperties)}
           >
-            {piece.text}
+            {paragraphs(piece.text)}
           </mark>
         ) : (
-          piece.text
+          <Fragment key={piece.start}>{paragraphs(piece.text)}</Fragment>
         );
       })}
     </div>
   );
+}
+
+/** Blank lines become small gaps: in a list of passages room is dear. */
+function paragraphs(text: string) {
+  return text.split(/\n\n+/).map((part, place) => (
+    <Fragment key={place}>
+      {place > 0 && <span className="gap" />}
+      {part}
+    </Fragment>
+  ));
 }
 
 export function PassageCard({

@@ -16,7 +16,7 @@ export interface Lane {
 
 const ROWS = 15;
 const TOP = 34;
-const STEP = 25;
+const STEP = 24;
 const link = linkHorizontal<unknown, [number, number]>()
   .source((d) => (d as [[number, number], [number, number]])[0])
   .target((d) => (d as [[number, number], [number, number]])[1]);
