@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from doppio.command.bench import bench
 from doppio.command.checks import test
 from doppio.command.serving import demo, manage, serve
 from doppio.command.setup import set_up
@@ -28,6 +29,7 @@ def doppio() -> None:
 app.command()(demo)
 app.command()(serve)
 app.command()(trial)
+app.command()(bench)
 app.command()(test)
 
 

@@ -1,6 +1,7 @@
 """`./doppio test`: set up, then all linters, type checks and test suites."""
 
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -40,6 +41,7 @@ def test(
     set_up(browser=True)
     failed = [name for name, command, folder in _checks() if not _passes(name, command, folder)] if lint else []
     cluster = Cluster(VAR / "test", quick=True)
+    shutil.rmtree(VAR / "test" / "artifacts", ignore_errors=True)
     step("test database", cluster.start)
     os.environ["DOPPIO_DATABASE"] = str(cluster.record)
     # Nothing that a test builds or asks may touch what the application keeps.

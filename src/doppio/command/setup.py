@@ -89,6 +89,13 @@ def _lacks(program: str) -> bool:
     return program != "postgresql" and shutil.which(program) is None
 
 
+def ensure_encoder() -> None:
+    """Install the encoder if it is missing, and say nothing if it is there."""
+    if not (MODELS / MODEL).is_dir():
+        VAR.mkdir(parents=True, exist_ok=True)
+        step("encoder weights", encoder)
+
+
 def encoder() -> str:
     """Install the weights and turn them into a model folder."""
     target = MODELS / MODEL

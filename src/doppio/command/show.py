@@ -1,5 +1,6 @@
 """What the command line prints: tables and progress bars on a terminal, plain lines elsewhere."""
 
+import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -14,7 +15,7 @@ from rich.progress import (
     TimeRemainingColumn,
 )
 
-out = Console(highlight=False)
+out = Console(highlight=False, width=None if sys.stdout.isatty() else 120)
 err = Console(stderr=True, highlight=False)
 
 

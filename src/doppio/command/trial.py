@@ -7,9 +7,11 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+from rich import box
 from rich.table import Table
 
 from doppio.command.paths import MODELS, VAR
+from doppio.command.setup import ensure_encoder
 from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder, Models
@@ -45,6 +47,7 @@ def trial(
             raise DoppioError(f"{target}: the folder {target.resolve().parent} does not exist")
     seconds: dict[str, float] = {}
     checked = read_recipe(recipe)
+    ensure_encoder()
     begun = time.perf_counter()
     corpus = read_documents(documents)
     labelled = read_questions(questions, {document.id: document for document in corpus})
@@ -123,14 +126,17 @@ def _print(
         f"{result.answerable} of them answerable; {result.intact} have an answer whole in one chunk\n"
     )
     shown = [f"recall@{k}" for k in cutoffs] + [f"ndcg@{min(cutoffs, key=lambda k: abs(k - 10))}", "mrr"]
-    table = Table("stage", "in play", *shown, title="Means over answerable questions, larger is better")
+    heads = [name if place == 0 else name.removeprefix("recall") for place, name in enumerate(shown)]
+    out.print("Means over answerable questions, larger is better")
+    table = Table("stage", "in play", *heads, box=box.SIMPLE_HEAD, pad_edge=False)
     for column in table.columns[1:]:
         column.justify = "right"
     for stage, metrics in result.stages.items():
         level = result.levels[stage]
         table.add_row(stage, f"{level}", *(f"{metrics[name]:.3f}" if metrics else "" for name in shown))
     out.print(table)
-    causes = Table("ledger", "questions", title="Where questions ended")
+    out.print("Where questions ended")
+    causes = Table("ledger", "questions", box=box.SIMPLE_HEAD, pad_edge=False)
     causes.columns[1].justify = "right"
     for cause in CAUSES:
         causes.add_row(cause, str(result.ledger[cause]))

@@ -266,17 +266,20 @@ def _fill(schema: dict[str, Any], value: Any) -> None:
 
 def _message(error: ValidationError, base: str) -> Iterator[str]:
     rule, wanted, found = error.validator, error.validator_value, error.instance
-    if rule == "anyOf":
-        # An optional part: what is wrong is what its object form says, unless it is no object at all.
-        inner = [sub for sub in error.context or [] if sub.validator != "type" or "null" not in str(sub.schema)]
-        for sub in inner:
-            yield from _message(sub, base)
-        return
     path = base
     for step in error.absolute_path:
         path += f"[{step}]" if isinstance(step, int) else f".{step}" if path else str(step)
     schema: Any = error.schema
-    if rule == "additionalProperties":
+    if rule == "anyOf":
+        # What is wrong is what the alternative of the same type says.
+        fitting = [sub for sub in error.context or [] if sub.validator != "type" or len(sub.path)]
+        allowed = " or ".join(TYPES[choice["type"]] for choice in wanted)
+        if fitting:
+            for sub in fitting:
+                yield from _message(sub, base)
+        else:
+            yield f"{path}: {_shown(found)} is not {allowed}"
+    elif rule == "additionalProperties":
         for key in sorted(set(found) - set(schema["properties"])):
             yield f"{path + '.' if path else ''}{key}: unknown key; allowed are {', '.join(schema['properties'])}"
     elif rule == "required":

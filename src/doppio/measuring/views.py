@@ -280,7 +280,7 @@ class MixView(APIView):
         core = core_recipe(recipe)
         trial = latest_trial(recipe)
         branches = [branch["id"] for branch in core.branches]
-        body = {"branches": branches, "k": core.select["k"], "rrf_k": core.fusion.get("k", 60), "points": []}
+        body = {"branches": branches, "k": core.passed_by_fusion, "rrf_k": core.fusion.get("k", 60), "points": []}
         if trial is None or len(branches) != 2:
             return Response({**body, "questions": 0})
         table = pipelines.get(place, core).chunks

@@ -91,10 +91,16 @@ def _cut(level: NDArray[np.int8], size: int, overlap: int) -> tuple[Offsets, Off
                     strongest = level[at]
                     end = at
             if strongest == 0:
+                pause = end
                 for at in range(end - 1, max(start, reached), -1):
                     if level[at] > 0:
-                        end = at
+                        pause = at
                         break
+                if pause == end and start < reached:
+                    # The overlap leaves no room for the next word: go on without it.
+                    start = reached
+                    continue
+                end = pause
         firsts[found] = start
         lasts[found] = end
         found += 1

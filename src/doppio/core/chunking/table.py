@@ -121,7 +121,7 @@ def cut_one(document: Document, chunking: dict[str, Any], token_units: Units) ->
 
 
 def _trim(text: str, starts: Offsets, ends: Offsets) -> tuple[Offsets, Offsets]:
-    kept = []
+    kept: list[tuple[int, int]] = []
     reached = -1
     for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
         piece = text[start:end]
@@ -130,9 +130,13 @@ def _trim(text: str, starts: Offsets, ends: Offsets) -> tuple[Offsets, Offsets]:
             continue
         begin = start + len(piece) - len(piece.lstrip())
         finish = begin + len(bare)
-        if finish > reached:
-            kept.append((begin, finish))
-            reached = finish
+        if finish <= reached:
+            continue
+        if kept and begin <= kept[-1][0]:
+            # Without the white space before it, this chunk holds all of the last one.
+            kept.pop()
+        kept.append((begin, finish))
+        reached = finish
     bounds = np.asarray(kept, dtype=np.int64).reshape(-1, 2)
     return np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1])
 

@@ -18,6 +18,8 @@ def read_html(text: str, identity: str) -> Document:
     title = soup.title.get_text(" ", strip=True) if soup.title else None
     for tag in soup.find_all(_DROPPED):
         tag.decompose()
+    for tag in soup.find_all("br"):
+        tag.replace_with("\n")
     builder = DocumentBuilder()
     _walk(builder, soup.find("main") or soup.body or soup)
     document = builder.build(identity)
@@ -38,8 +40,6 @@ def _walk(builder: DocumentBuilder, parent: Tag, depth: int = 0) -> None:
             continue
         if isinstance(child, NavigableString):
             loose.append(str(child))
-        elif isinstance(child, Tag) and child.name == "br":
-            flush()
         elif isinstance(child, Tag) and child.name not in _BLOCKS and not child.find(list(_BLOCKS)):
             loose.append(child.get_text())
         elif isinstance(child, Tag):

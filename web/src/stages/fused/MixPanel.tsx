@@ -123,9 +123,9 @@ export function MixPanel({ question, tall = false }: { question?: number; tall?:
         </p>
       )}
       <p className="small-text soft mb-0">
-        Weights are {data.branches[0]} to {data.branches[1]}; the pale curve is the other method. How the
-        shipped mix was chosen: it is the best point of both curves on the demo&apos;s questions, before
-        reranking. The reranker evens most of the difference out, and it was chosen on the very questions
+        The first {data.k} are what goes on. Weights are {data.branches[0]} to {data.branches[1]}; the pale
+        curve is the other method. The shipped mix was chosen like this: the best point of both curves on the
+        demo&apos;s questions, which also delivered most after reranking. It was chosen on the very questions
         shown here: on other text, measure again.
       </p>
     </div>

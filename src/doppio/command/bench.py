@@ -1,0 +1,90 @@
+"""`./doppio bench`: how long a question takes on the demo corpus, and which stage takes it."""
+
+import json
+import statistics
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich import box
+from rich.table import Table
+
+from doppio.command.paths import DEMO, MODELS, VAR
+from doppio.command.setup import ensure_encoder
+from doppio.command.show import out, progress_bars
+from doppio.core.artifacts import ArtifactStore
+from doppio.core.build import Builder, Models
+from doppio.core.chunking.table import CorpusTexts
+from doppio.core.formats.documents import read_documents
+from doppio.core.formats.questions import read_questions
+from doppio.core.pipeline import Pipeline
+from doppio.core.recipe import check
+from doppio.core.text.document import corpus_fingerprint
+
+RECIPE = DEMO / "recipes" / "two-branch-2.json"
+LIMITS = {"with reranking of 20": 0.400, "without reranking": 0.040}
+
+
+def bench(
+    rounds: Annotated[int, typer.Option(help="Times that each question is asked.", min=1)] = 3,
+    json_file: Annotated[Path | None, typer.Option("--json", help="Write the figures here.")] = None,
+) -> None:
+    """Ask the demo's questions one by one, warm, and print the median time and the share of each stage."""
+    ensure_encoder()
+    documents = read_documents(DEMO / "documents")
+    questions = read_questions(DEMO / "questions.jsonl", {document.id: document for document in documents})
+    corpus = corpus_fingerprint(documents)
+    body = json.loads(RECIPE.read_text())
+    figures = {}
+    with progress_bars() as bars:
+        builder = Builder(ArtifactStore(VAR / "cache"), Models(MODELS), bars)
+        for name in LIMITS:
+            recipe = check(body if name.startswith("with ") else {**body, "rerank": None})
+            table = builder.chunks(documents, corpus, recipe)
+            texts = CorpusTexts(documents, table)
+            builder.indexes(corpus, recipe, table, texts)
+            pipeline = builder.open(corpus, recipe, texts, table)
+            bars.start(f"ask, {name}", rounds * len(questions), "questions")
+            figures[name] = _measure(pipeline, [question.text for question in questions], rounds, bars.advance)
+    for name, limit in LIMITS.items():
+        _print(name, figures[name], limit)
+    if json_file:
+        json_file.write_text(json.dumps(figures, indent=1) + "\n")
+
+
+def _measure(pipeline: Pipeline, questions: list[str], rounds: int, count) -> dict:
+    for question in questions[:5]:
+        pipeline.ask(question)
+    totals: list[float] = []
+    steps: dict[str, list[float]] = {}
+    for _ in range(rounds):
+        for question in questions:
+            begun = time.perf_counter()
+            trace = pipeline.ask(question)
+            totals.append(time.perf_counter() - begun)
+            for step, seconds in trace.seconds.items():
+                steps.setdefault(step, []).append(seconds)
+            count(1)
+    ordered = sorted(totals)
+    return {
+        "questions": len(totals),
+        "median": statistics.median(ordered),
+        "p95": ordered[int(0.95 * (len(ordered) - 1))],
+        "steps": {step: statistics.median(values) for step, values in steps.items()},
+    }
+
+
+def _print(name: str, figures: dict, limit: float) -> None:
+    median = figures["median"]
+    out.print()
+    out.print(
+        f"One question, {name}: median {1000 * median:.1f} ms, 95th percentile {1000 * figures['p95']:.1f} ms "
+        f"({'within' if median <= limit else 'OVER'} the aim of {1000 * limit:.0f} ms)"
+    )
+    table = Table("stage", "median", "share", box=box.SIMPLE_HEAD)
+    for column in table.columns[1:]:
+        column.justify = "right"
+    for step, seconds in figures["steps"].items():
+        table.add_row(step, f"{1000 * seconds:.2f} ms", f"{seconds / sum(figures['steps'].values()):.0%}")
+    out.print(table)

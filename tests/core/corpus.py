@@ -1,0 +1,59 @@
+"""A small corpus of the ropeway, built by hand, for tests that need documents."""
+
+import os
+from functools import cache
+from pathlib import Path
+
+from doppio.core.build import Models
+from doppio.core.models.encoder import Encoder
+from doppio.core.recipe import Recipe, check
+from doppio.core.text.document import HEADING, PARAGRAPH, Document, DocumentBuilder
+
+ROOT = Path(__file__).resolve().parents[2]
+MODELS = Path(os.environ.get("DOPPIO_VAR", ROOT / "var")) / "models"
+
+TEXTS = {
+    "wind.md": [
+        (HEADING, "Wind rules"),
+        (PARAGRAPH, "The gondola stops when the mean wind reaches 18 metres a second. Nobody boards after orange."),
+        (PARAGRAPH, "It reopens when the mean has stayed below yellow for 20 minutes."),
+    ],
+    "alarms.csv": [
+        (HEADING, "Alarm codes"),
+        (PARAGRAPH, "Code: E-417; Meaning: tension carriage at a limit switch; Release: line chief"),
+        (PARAGRAPH, "Code: E-471; Meaning: tension carriage of line D iced; Release: line chief"),
+    ],
+    "dogs.html": [
+        (HEADING, "Dogs"),
+        (PARAGRAPH, "A dog rides for 6 crowns a day and wears a muzzle in the cable car."),
+        (PARAGRAPH, "Muzzles can be borrowed at the ticket office against a deposit."),
+    ],
+}
+
+
+def documents() -> list[Document]:
+    return [_built(name, blocks) for name, blocks in sorted(TEXTS.items())]
+
+
+def _built(name: str, blocks: list[tuple[str, str]]) -> Document:
+    builder = DocumentBuilder()
+    for kind, text in blocks:
+        builder.add(kind, text, 1 if kind == HEADING else 0)
+    return builder.build(name)
+
+
+@cache
+def encoder() -> Encoder:
+    return Models(MODELS).encoder()
+
+
+def recipe(**changes: object) -> Recipe:
+    body: dict = {
+        "format": "doppio-recipe/1",
+        "name": "test",
+        "chunking": {"rule": "natural-breaks", "unit": "tokens", "size": 24, "overlap": 4},
+        "branches": [{"id": "sparse", "kind": "bm25"}, {"id": "dense", "kind": "vector"}],
+        "rerank": {"scorer": "late-interaction", "shortlist": 5},
+        "select": {"k": 2, "budget_tokens": 60},
+    }
+    return check({**body, **changes})

@@ -1,0 +1,132 @@
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+from doppio.core.artifacts import ArtifactStore
+from doppio.core.build import Builder, Models
+from doppio.core.chunking.table import CorpusTexts
+from doppio.core.errors import ArtifactDamaged, Cancelled
+from doppio.core.models.encoder import Encoder
+from doppio.core.text.document import corpus_fingerprint
+from tests.core.corpus import MODELS, documents, recipe
+
+
+class Artifacts(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.root = Path(folder.name)
+        self.store = ArtifactStore(self.root)
+        self.array = np.arange(5000, dtype=np.float32)
+
+    def test_what_was_written_is_opened_mapped_and_read_only(self):
+        opened = self.store.write("vectors", "k", {"a": self.array}, {"n": 1})
+        np.testing.assert_array_equal(opened.arrays["a"], self.array)
+        self.assertIsInstance(opened.arrays["a"], np.memmap)
+        self.assertFalse(opened.arrays["a"].flags.writeable)
+        self.assertEqual(opened.meta, {"n": 1})
+
+    def test_one_altered_byte_is_refused_by_name(self):
+        self.store.write("vectors", "k", {"a": self.array}, {})
+        path = self.root / "vectors-k" / "a.npy"
+        data = bytearray(path.read_bytes())
+        data[-3] ^= 1
+        path.write_bytes(data)
+        with self.assertRaisesRegex(ArtifactDamaged, "vectors-k/a.npy: does not match its checksum"):
+            self.store.open("vectors", "k")
+
+    def test_a_missing_array_and_an_altered_manifest_are_refused_by_name(self):
+        self.store.write("vectors", "k", {"a": self.array}, {"n": 1})
+        manifest = self.root / "vectors-k" / "manifest.json"
+        manifest.write_text(manifest.read_text().replace('"n": 1', '"n": 2'))
+        with self.assertRaisesRegex(ArtifactDamaged, "manifest.json"):
+            self.store.open("vectors", "k")
+        self.store.write("vectors", "k", {"a": self.array}, {})
+        (self.root / "vectors-k" / "a.npy").unlink()
+        with self.assertRaisesRegex(ArtifactDamaged, "a.npy: missing"):
+            self.store.open("vectors", "k")
+
+    def test_a_failed_write_leaves_nothing_behind_and_the_old_one_in_place(self):
+        self.store.write("vectors", "k", {"a": self.array}, {})
+        full = mock.patch("doppio.core.artifacts.os.fsync", side_effect=OSError(28, "No space left on device"))
+        with full, self.assertRaises(OSError):
+            self.store.write("vectors", "k", {"a": self.array + 1}, {})
+        self.assertEqual([path.name for path in self.root.iterdir()], ["vectors-k"])
+        np.testing.assert_array_equal(self.store.open("vectors", "k").arrays["a"], self.array)
+
+
+class Counting:
+    """A progress that counts what was encoded, and cancels after so many chunks."""
+
+    def __init__(self, stop_after=None):
+        self.steps, self.stop_after, self.step = {}, stop_after, ""
+
+    def start(self, step, total, unit):
+        self.step = step
+        self.steps[step] = 0
+
+    def advance(self, count):
+        self.steps[self.step] += count
+        if self.stop_after is not None and self.step == "encode chunks" and self.steps[self.step] >= self.stop_after:
+            raise Cancelled("cancelled")
+
+
+class Builds(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.store = ArtifactStore(Path(folder.name))
+        self.corpus = documents()
+        self.key = corpus_fingerprint(self.corpus)
+
+    def build(self, recipe, progress=None):
+        builder = Builder(self.store, Models(MODELS), progress or Counting())
+        table = builder.chunks(self.corpus, self.key, recipe)
+        texts = CorpusTexts(self.corpus, table)
+        builder.indexes(self.key, recipe, table, texts)
+        return builder.open(self.key, recipe, texts, table)
+
+    def test_settings_of_question_time_build_nothing_again(self):
+        self.build(recipe())
+        again = Counting()
+        branches = [
+            {"id": "sparse", "kind": "bm25", "k1": 2.0, "b": 0.1, "depth": 3},
+            {"id": "dense", "kind": "vector"},
+        ]
+        self.build(recipe(branches=branches, fusion={"method": "scaled-scores", "weights": {"dense": 4}}), again)
+        self.assertEqual(again.steps, {})
+
+    def test_another_analysis_builds_the_sparse_index_alone(self):
+        self.build(recipe())
+        again = Counting()
+        branches = [{"id": "sparse", "kind": "bm25", "analysis": {"stem": False}}, {"id": "dense", "kind": "vector"}]
+        self.build(recipe(branches=branches), again)
+        self.assertEqual(list(again.steps), ["index terms"])
+
+    def test_a_cancelled_build_resumes_where_it_was_and_equals_a_fresh_one(self):
+        with mock.patch("doppio.core.build.BLOCK", 2):
+            with self.assertRaises(Cancelled):
+                self.build(recipe(), Counting(stop_after=4))
+            self.assertFalse(any(path.name.startswith("vectors-") for path in self.store.root.iterdir()))
+            encoded = []
+            real = Encoder.encode
+            with mock.patch.object(
+                Encoder, "encode", lambda self, texts, **k: encoded.extend(texts) or real(self, texts, **k)
+            ):
+                resumed = self.build(recipe())
+        self.assertEqual(len(encoded), len(resumed.chunks) - 4)
+        self.assertFalse(any(path.name.startswith(".parts") for path in self.store.root.iterdir()))
+        fresh_store, self.store = self.store, ArtifactStore(self.store.root / "fresh")
+        fresh = self.build(recipe())
+        self.store = fresh_store
+        np.testing.assert_allclose(resumed.vectors["dense"], fresh.vectors["dense"], atol=2e-5)
+
+    def test_a_damaged_index_is_built_again(self):
+        self.build(recipe())
+        path = next(self.store.root.glob("vectors-*/vectors.npy"))
+        path.write_bytes(path.read_bytes()[:-8])
+        pipeline = self.build(recipe())
+        self.assertEqual(len(pipeline.vectors["dense"]), len(pipeline.chunks))

@@ -1,0 +1,192 @@
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from doppio.core.errors import DocumentError, QuestionError
+from doppio.core.formats.documents import read_document, read_documents
+from doppio.core.formats.questions import find_quote, read_questions
+from doppio.core.text.canonical import canonical, decode
+from tests.core.corpus import documents
+
+MARKDOWN = """# Wind *rules*
+
+Intro with `E-417` and a [link](http://x.example).
+
+## 2.1 Limits
+
+| Line | Red |
+|---|---|
+| A | 20 m/s |
+| B |  |
+
+- first
+- second
+  wrapped
+
+3. third
+
+```
+code  line
+```
+"""
+
+
+class Reading(unittest.TestCase):
+    def kinds(self, document):
+        return [(block.kind, document.text[block.start : block.end]) for block in document.blocks]
+
+    def test_markdown_becomes_what_a_reader_sees(self):
+        document = read_document(MARKDOWN.encode(), "wind.md")
+        self.assertEqual(document.title, "Wind rules")
+        self.assertEqual(
+            self.kinds(document),
+            [
+                ("heading", "Wind rules"),
+                ("paragraph", "Intro with E-417 and a link."),
+                ("heading", "2.1 Limits"),
+                ("row", "Line: A; Red: 20 m/s"),
+                ("row", "Line: B"),
+                ("item", "- first"),
+                ("item", "- second wrapped"),
+                ("item", "3. third"),
+                ("code", "code  line"),
+            ],
+        )
+        self.assertEqual(document.section_path(1), ("Wind rules", "2.1 Limits"))
+        self.assertEqual((document.sections[1].number, document.sections[1].parent), ("2.1", 0))
+
+    def test_html_shows_no_active_content_and_keeps_tables(self):
+        page = """<html><head><title>T</title><script>bad()</script></head><body><nav>Home</nav><main>
+        <h1>Dogs</h1>Loose <b>text</b><p>Para<br>graph</p><style>x{}</style>
+        <table><tr><th>Ticket</th><th>Adult</th></tr><tr><td>Day</td><td>62</td></tr></table>
+        <ul><li>one<ul><li>inner</li></ul></li></ul></main><footer>F</footer></body></html>"""
+        self.assertEqual(
+            self.kinds(read_document(page.encode(), "dogs.html")),
+            [
+                ("heading", "Dogs"),
+                ("paragraph", "Loose text"),
+                ("paragraph", "Para graph"),
+                ("row", "Ticket: Day; Adult: 62"),
+                ("item", "- one"),
+                ("item", "- inner"),
+            ],
+        )
+
+    def test_plain_text_headings_are_found_and_lines_joined(self):
+        text = "TITLE\n=====\n\n1 When\n\nA line\nthat wraps.\n\n- item\n  wrapped\n- other\n\nNOTICES\n\nEnd."
+        self.assertEqual(
+            self.kinds(read_document(text.encode(), "a.txt")),
+            [
+                ("heading", "TITLE"),
+                ("heading", "1 When"),
+                ("paragraph", "A line that wraps."),
+                ("item", "- item wrapped"),
+                ("item", "- other"),
+                ("heading", "NOTICES"),
+                ("paragraph", "End."),
+            ],
+        )
+
+    def test_csv_rows_carry_their_column_names(self):
+        document = read_document(b'Code;Meaning\r\nE-417;"Tension; carriage"\r\nE-1;\r\n', "alarm-codes.csv")
+        self.assertEqual(document.title, "Alarm codes")
+        self.assertEqual(document.text, "Alarm codes\n\nCode: E-417; Meaning: Tension; carriage\n\nCode: E-1")
+
+    def test_a_csv_row_that_is_too_long_names_its_line(self):
+        with self.assertRaisesRegex(DocumentError, "a.csv, line 3: 3 fields, but the header names 2"):
+            read_document(b"a,b\n1,2\n1,2,3\n", "a.csv")
+
+    def test_bytes_that_are_not_utf8_name_file_line_and_byte(self):
+        with self.assertRaisesRegex(DocumentError, "a.txt, line 2: byte 0xe9 is not UTF-8; save the file as UTF-8"):
+            read_document(b"one\ncaf\xe9", "a.txt")
+
+    def test_byte_order_marks_are_understood(self):
+        for encoding in ("utf-8-sig", "utf-16", "utf-32"):
+            self.assertEqual(canonical(decode("Seil ä".encode(encoding), "x")), "Seil ä")
+
+    def test_unknown_endings_and_empty_files_are_refused(self):
+        for data, name, message in ((b"x", "a.exe", "unknown ending '.exe'"), (b" \n", "a.txt", "holds no text")):
+            with self.assertRaisesRegex(DocumentError, message):
+                read_document(data, name)
+
+    @given(st.text(max_size=200), st.sampled_from([".md", ".html", ".txt"]))
+    def test_blocks_are_ordered_ranges_of_canonical_text(self, text, ending):
+        try:
+            document = read_document(text.encode("utf-8", "ignore"), "a" + ending)
+        except DocumentError:
+            return
+        self.assertEqual(canonical(document.text), document.text)
+        reached = 0
+        for block in document.blocks:
+            self.assertTrue(reached <= block.start < block.end <= len(document.text))
+            reached = block.end
+        for section in document.sections:
+            self.assertTrue(section.start < section.end <= len(document.text))
+
+    def test_jsonl_documents_and_their_mistakes(self):
+        good = '{"id": "a", "title": "A", "text": "Text of a.", "metadata": {"year": 2025}}\n\n'
+        self.assertEqual(self.jsonl(good)[0].metadata, {"year": 2025})
+        for text, message in (
+            (good + "{", "line 3: not JSON"),
+            (good + '{"id": "b"}', "line 3: text: missing"),
+            (good + good, "line 3: id: 'a' stands in line 1 already"),
+            ("[1]", "line 1: not a JSON object"),
+        ):
+            with self.assertRaisesRegex(DocumentError, message):
+                self.jsonl(text)
+
+    def jsonl(self, text):
+        with tempfile.NamedTemporaryFile("w", suffix=".jsonl") as file:
+            file.write(text)
+            file.flush()
+            return read_documents(Path(file.name))
+
+
+class Questions(unittest.TestCase):
+    def read(self, *records):
+        with tempfile.NamedTemporaryFile("w", suffix=".jsonl") as file:
+            file.write("\n".join(r if isinstance(r, str) else json.dumps(r) for r in records))
+            file.flush()
+            return read_questions(Path(file.name), {document.id: document for document in documents()})
+
+    def test_quotes_become_offsets_whatever_their_white_space(self):
+        quote = "Nobody  boards\nafter orange."
+        span = self.read({"id": "1", "text": "q", "answers": [{"document": "wind.md", "quote": quote}]})[0].spans[0]
+        text = next(d.text for d in documents() if d.id == "wind.md")
+        self.assertEqual(text[span.start : span.end], "Nobody boards after orange.")
+
+    def test_each_mistake_names_its_line_and_what_is_wrong(self):
+        good = {"id": "1", "text": "q", "answers": [{"document": "wind.md", "start": 0, "end": 4}]}
+        for record, message in (
+            ("{", "line 2: not JSON"),
+            ({"id": "2", "text": "q"}, "line 2: answers: missing; mark"),
+            ({"id": "2", "text": " ", "answers": []}, "line 2: text: missing, empty"),
+            ({"id": "1", "text": "q", "unanswerable": True}, "line 2: id: '1' stands in line 1 already"),
+            ({"id": "2", "text": "q", "answer": []}, "line 2: answer: unknown key"),
+            ({"id": "2", "text": "q", "answers": [{"document": "x"}]}, r"answers\[0\].document: 'x' is not among"),
+            (
+                {"id": "2", "text": "q", "answers": [{"document": "wind.md", "quote": "snow"}]},
+                '"snow" is not in wind',
+            ),
+            ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "quote": "mean"}]}, "in wind.md 2 times"),
+            ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "start": 3, "end": 2}]}, "not a range"),
+            ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "grade": 0}]}, "not a number above 0"),
+            ({"id": "2", "text": "q", "unanswerable": True, "answers": good["answers"]}, "must be empty"),
+        ):
+            with self.subTest(message), self.assertRaisesRegex(QuestionError, message):
+                self.read(good, record)
+
+    def test_a_label_without_offsets_and_an_unanswerable_question(self):
+        one, two = self.read(
+            {"id": "1", "text": "q", "answers": [{"document": "wind.md"}]},
+            {"id": "2", "text": "q", "unanswerable": True, "tags": ["t"]},
+        )
+        self.assertIsNone(one.spans[0].start)
+        self.assertFalse(two.answerable)
+
+    def test_signs_of_patterns_are_quoted_literally(self):
+        self.assertEqual(find_quote("a (b) c", "(b)"), [(2, 5)])

@@ -1,0 +1,117 @@
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from doppio.core.dense.exact import exact_search
+from doppio.core.fusion import reciprocal_rank_fusion, scaled_score_fusion
+from doppio.core.ranking import best
+from doppio.core.select import pack
+
+RANKINGS = st.lists(st.lists(st.integers(0, 30), unique=True, max_size=12), min_size=1, max_size=4)
+
+
+def ids(values):
+    return np.array(values, np.int64)
+
+
+class Best(unittest.TestCase):
+    @settings(max_examples=200, deadline=None)
+    @given(st.lists(st.integers(-3, 3), max_size=40), st.integers(0, 50))
+    def test_the_best_are_those_of_a_full_sort_with_ties_by_id(self, values, k):
+        scores = np.array(values, np.float32)
+        expected = sorted(range(len(values)), key=lambda n: (-values[n], n))[:k]
+        found, kept = best(scores, k)
+        self.assertEqual(found.tolist(), expected)
+        self.assertEqual(kept.tolist(), [values[n] for n in expected])
+
+    def test_scores_not_above_the_bar_are_left_out(self):
+        self.assertEqual(best(np.array([0, 2, 0, 1], np.float32), 4, above=0)[0].tolist(), [1, 3])
+
+
+class Exact(unittest.TestCase):
+    def test_neighbours_are_those_of_plain_numpy(self):
+        random = np.random.default_rng(5)
+        vectors = random.normal(size=(400, 32)).astype(np.float32)
+        vectors /= np.linalg.norm(vectors, axis=1, keepdims=True)
+        for (found, scores), question in zip(exact_search(vectors, vectors[:6], 10), vectors[:6], strict=True):
+            cosines = (vectors.astype(np.float64) * question).sum(axis=1)
+            self.assertEqual(found.tolist(), np.argsort(-cosines)[:10].tolist())
+            np.testing.assert_allclose(scores, np.sort(cosines)[::-1][:10], atol=1e-5)
+
+    def test_full_depth_is_returned_however_far_away(self):
+        vectors = np.eye(3, dtype=np.float32)
+        self.assertEqual(len(exact_search(vectors, -vectors[:1], 3)[0][0]), 3)
+
+    def test_other_dimensions_are_refused(self):
+        with self.assertRaisesRegex(ValueError, "4 dimensions, questions 3"):
+            exact_search(np.ones((2, 4), np.float32), np.ones((1, 3), np.float32), 1)
+
+
+class Fusion(unittest.TestCase):
+    def test_reciprocal_ranks_by_hand(self):
+        fused = reciprocal_rank_fusion([ids([7, 3]), ids([3])], k=60, weights=[1, 2])
+        self.assertEqual(fused.chunks.tolist(), [3, 7])
+        np.testing.assert_allclose(fused.scores, [1 / 62 + 2 / 61, 1 / 61], rtol=1e-6)
+        self.assertEqual(fused.ranks.tolist(), [[2, 1], [1, 0]])
+
+    def test_scaled_scores_by_hand(self):
+        first = ids([1, 2, 3]), np.array([10, 6, 2], np.float32)
+        second = ids([3, 4]), np.array([0.9, 0.4], np.float32)
+        fused = scaled_score_fusion([first, second], weights=[1, 3])
+        got = dict(zip(fused.chunks.tolist(), fused.scores.tolist(), strict=True))
+        self.assertEqual(fused.chunks.tolist()[0], 3)
+        for chunk, expected in {1: 0.25, 2: 0.125, 3: 0.75, 4: 0.0}.items():
+            self.assertAlmostEqual(got[chunk], expected, places=6)
+
+    def test_a_list_of_equal_scores_counts_fully(self):
+        fused = scaled_score_fusion([(ids([5, 6]), np.array([2, 2], np.float32))])
+        self.assertEqual(fused.scores.tolist(), [1.0, 1.0])
+
+    @settings(max_examples=150, deadline=None)
+    @given(RANKINGS, st.randoms())
+    def test_equal_weights_do_not_care_for_the_order_of_branches(self, rankings, random):
+        turned = list(rankings)
+        random.shuffle(turned)
+        one = reciprocal_rank_fusion([ids(r) for r in rankings])
+        other = reciprocal_rank_fusion([ids(r) for r in turned])
+        self.assertEqual(one.chunks.tolist(), other.chunks.tolist())
+
+    @settings(max_examples=150, deadline=None)
+    @given(RANKINGS)
+    def test_fused_holds_each_chunk_once_and_shares_add_up(self, rankings):
+        for fused in (
+            reciprocal_rank_fusion([ids(r) for r in rankings]),
+            scaled_score_fusion([(ids(r), -np.arange(len(r), dtype=np.float32)) for r in rankings]),
+        ):
+            self.assertEqual(sorted(fused.chunks.tolist()), sorted({n for r in rankings for n in r}))
+            np.testing.assert_allclose(fused.shares.sum(axis=1), fused.scores, rtol=1e-5, atol=1e-7)
+            self.assertTrue((np.diff(fused.scores) <= 1e-7).all())
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.lists(st.integers(0, 30), unique=True, min_size=1, max_size=12))
+    def test_one_branch_keeps_its_order(self, ranking):
+        self.assertEqual(reciprocal_rank_fusion([ids(ranking)]).chunks.tolist(), ranking)
+
+    def test_bad_settings_are_refused(self):
+        for call in (
+            lambda: reciprocal_rank_fusion([ids([1])], k=0),
+            lambda: reciprocal_rank_fusion([ids([1])], weights=[-1]),
+            lambda: reciprocal_rank_fusion([ids([1])], weights=[1, 1]),
+            lambda: scaled_score_fusion([(ids([1]), np.ones(1, np.float32))], weights=[0]),
+        ):
+            with self.assertRaises(ValueError):
+                call()
+
+
+class Packing(unittest.TestCase):
+    @settings(max_examples=150, deadline=None)
+    @given(st.lists(st.integers(1, 50), max_size=12), st.integers(1, 120))
+    def test_packed_passages_fit_and_nothing_that_fits_first_is_left_out(self, tokens, budget):
+        taken = pack(np.array(tokens, np.int64), budget)
+        self.assertLessEqual(sum(t for t, on in zip(tokens, taken, strict=True) if on), budget)
+        used = 0
+        for needed, on in zip(tokens, taken, strict=True):
+            self.assertEqual(bool(on), used + needed <= budget)
+            used += needed if on else 0

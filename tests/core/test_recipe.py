@@ -1,0 +1,106 @@
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from doppio.core.errors import RecipeError
+from doppio.core.recipe import check, read_recipe
+from tests.core.corpus import ROOT, recipe
+
+
+def body(**changes):
+    base = {
+        "format": "doppio-recipe/1",
+        "chunking": {"rule": "natural-breaks", "unit": "tokens", "size": 160, "overlap": 24},
+        "branches": [{"id": "sparse", "kind": "bm25"}, {"id": "dense", "kind": "vector"}],
+    }
+    return {**base, **changes}
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=5),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner),
+)
+
+
+class Mistakes(unittest.TestCase):
+    def refused(self, given, message):
+        with self.assertRaises(RecipeError) as caught:
+            check(given)
+        self.assertIn(message, str(caught.exception))
+
+    def test_a_value_out_of_range_names_the_field_and_what_is_allowed(self):
+        branches = [{"id": "sparse", "kind": "bm25"}, {"id": "dense", "kind": "vector", "depth": 0}]
+        self.refused(body(branches=branches), "branches[1].depth: 0 is not between 1 and 10000")
+
+    def test_an_unknown_key_names_itself_and_those_allowed(self):
+        self.refused(body(fussion={}), "fussion: unknown key; allowed are format, name, chunking")
+        fusion = {"method": "scaled-scores", "k": 60}
+        self.refused(body(fusion=fusion), "fusion.k: unknown key; allowed are method, weights, depth")
+
+    def test_each_kind_of_mistake(self):
+        chunking = body()["chunking"]
+        for wrong, message in (
+            ([], "recipe: [] is not an object"),
+            ({}, "chunking: missing"),
+            (body(format="doppio-recipe/9"), 'format: "doppio-recipe/9" is not doppio-recipe/1'),
+            (body(chunking={**chunking, "unit": "lines"}), 'chunking.unit: "lines" is not one of tokens, words'),
+            (body(chunking={**chunking, "overlap": 160}), "chunking.overlap: 160 is not below chunking.size, 160"),
+            (body(chunking={**chunking, "size": "big"}), 'chunking.size: "big" is not a whole number'),
+            (body(branches=[]), "branches"),
+            (body(branches=[{"id": "x", "kind": "guess"}]), 'branches[0].kind: "guess" is not one of bm25, vector'),
+            (body(branches=[{"id": "X y", "kind": "bm25"}]), "branches[0].id"),
+            (body(branches=[{"id": "a", "kind": "bm25"}] * 2), "branches[1].id: 'a' stands for another branch"),
+            (body(branches=[{"id": "fused", "kind": "bm25"}]), "'fused' is the name of a stage"),
+            (body(fusion={"method": "votes"}), 'fusion.method: "votes" is not one of'),
+            (body(fusion={"method": "scaled-scores", "weights": {"other": 1}}), "fusion.weights.other: no branch"),
+            (body(fusion={"method": "scaled-scores", "weights": {"sparse": 0, "dense": 0}}), "all are 0"),
+            (body(rerank={"scorer": "late-interaction", "shortlist": 60}), "60 is above fusion.depth, 50"),
+            (body(rerank={"scorer": "late-interaction", "floor": 7}), "rerank.floor: 7 is not between -1 and 1"),
+            (body(select={"k": True}), "select.k"),
+            (body(select={"diversity": 0.5}), "select.diversity: 0.5 is not null"),
+        ):
+            with self.subTest(message):
+                self.refused(wrong, message)
+
+    @given(JSON)
+    def test_no_json_value_does_worse_than_a_recipe_error(self, value):
+        for wrong in (value, body(fusion=value), body(branches=value), body(rerank=value), body(select=value)):
+            try:
+                check(wrong)
+            except RecipeError as error:
+                self.assertTrue(str(error))
+
+    def test_a_file_that_is_not_json_names_its_line(self):
+        with tempfile.NamedTemporaryFile("w", suffix=".json") as file:
+            file.write('{\n "format": oops\n}')
+            file.flush()
+            with self.assertRaisesRegex(RecipeError, "line 2: not JSON"):
+                read_recipe(Path(file.name))
+
+
+class Sound(unittest.TestCase):
+    def test_what_is_left_out_is_filled_in(self):
+        filled = check(body())
+        self.assertEqual(filled.branches[0]["k1"], 1.2)
+        self.assertEqual(filled.fusion["weights"], {"sparse": 1, "dense": 1})
+        self.assertIsNone(filled.rerank)
+        self.assertEqual(filled.stages, ["sparse", "dense", "fused", "context"])
+
+    def test_checking_a_checked_recipe_changes_nothing(self):
+        self.assertEqual(check(recipe().body).body, recipe().body)
+
+    def test_the_fingerprint_ignores_the_name_and_sees_all_else(self):
+        self.assertEqual(check(body(name="a")).fingerprint, check(body(name="b")).fingerprint)
+        self.assertNotEqual(check(body(select={"k": 3})).fingerprint, check(body()).fingerprint)
+
+    def test_what_fusion_passes_on_is_the_shortlist_or_what_the_context_takes(self):
+        self.assertEqual(recipe().passed_by_fusion, 5)
+        self.assertEqual(recipe(rerank=None).passed_by_fusion, 2)
+
+    def test_the_shipped_recipes_are_sound(self):
+        for path in (ROOT / "demo" / "recipes").glob("*.json"):
+            self.assertEqual(read_recipe(path).body["format"], json.loads(path.read_text())["format"])
