@@ -61,8 +61,8 @@ def main(link: str, folder: Path, names: list[str]) -> None:
             row["text"]: row["id"]
             for row in driver.execute_async_script(
                 "const done = arguments[0];"
-                "fetch('/api/workspaces').then(r => r.json()).then(w => fetch(`/api/workspaces/${w[0].id}/questions`))"
-                ".then(r => r.json()).then(done)"
+                "fetch('/api/workspaces').then(r => r.json())"
+                ".then(w => fetch(`/api/workspaces/${w[0].id}/questions`)).then(r => r.json()).then(done)"
             )
         }
         for name in names or VIEWS:

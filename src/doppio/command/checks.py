@@ -20,11 +20,14 @@ BIN = Path(sys.executable).parent
 
 
 def _checks() -> list[tuple[str, list[str], Path]]:
+    schema = [sys.executable, "-m", "doppio", "manage", "spectacular", "--format", "openapi-json", "--fail-on-warn"]
     return [
-        ("ruff", [str(BIN / "ruff"), "check", "src", "tests", "bench"], ROOT),
-        ("ruff format", [str(BIN / "ruff"), "format", "--check", "-q", "src", "tests", "bench"], ROOT),
+        ("ruff", [str(BIN / "ruff"), "check", "src", "tests", "docs"], ROOT),
+        ("ruff format", [str(BIN / "ruff"), "format", "--check", "-q", "src", "tests", "docs"], ROOT),
         ("mypy on the core", [str(BIN / "mypy")], ROOT),
         ("import-linter", [str(BIN / "lint-imports")], ROOT),
+        ("schema of the API", [*schema, "--file", str(VAR / "openapi.json")], ROOT),
+        ("types of the API", ["npm", "run", "--silent", "schema", "--", "--check"], WEB),
         ("tsc", ["npm", "run", "--silent", "types"], WEB),
         ("eslint", ["npm", "run", "--silent", "lint"], WEB),
         ("prettier", ["npm", "run", "--silent", "format"], WEB),

@@ -1,5 +1,6 @@
 """Work for the job worker."""
 
+from django.db import connections
 from procrastinate.contrib.django import app
 
 from doppio.asking.models import RecipeVersion
@@ -12,7 +13,11 @@ from doppio.measuring.services import measure_recipe
 @app.task(name="trial", queue="trials", lock="trials")
 def trial_task(job: int) -> None:
     """Build and measure the recipe of a job; one at a time, since a build uses all cores."""
-    run_job(job, _trial)
+    try:
+        run_job(job, _trial)
+    finally:
+        # Jobs run in threads of their own; what they opened would stay open with them.
+        connections.close_all()
 
 
 def _trial(job: Job, progress: JobProgress) -> str:

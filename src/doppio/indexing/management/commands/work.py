@@ -2,7 +2,9 @@
 
 import asyncio
 
+from asgiref.sync import sync_to_async
 from django.core.management.base import BaseCommand
+from django.db import connections
 from procrastinate.contrib.django import app
 
 
@@ -19,6 +21,14 @@ class Command(BaseCommand):
 
 
 async def _work(once: bool, silent_for: float) -> None:
+    try:
+        await _run(once, silent_for)
+    finally:
+        # Periodic jobs are deferred through the ORM, on a thread whose connection would stay open.
+        await sync_to_async(connections.close_all)()
+
+
+async def _run(once: bool, silent_for: float) -> None:
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
         manager = worker_app.job_manager

@@ -1,0 +1,223 @@
+"""The built interface in headless Chromium: what a person does, and what a person sees."""
+
+import os
+import tempfile
+from pathlib import Path
+
+from django.contrib.auth.models import User
+from django.core.management import call_command
+from django.test import LiveServerTestCase
+from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select, WebDriverWait
+
+from doppio.command.demo_data import load_demo
+from doppio.library.services import make_entry_link
+from doppio.measuring.models import Question
+from tests.core.corpus import ROOT
+
+FLAGS = (
+    "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
+    "--disable-component-update --disable-sync --disable-dev-shm-usage --window-size=1280,900"
+).split()
+GALE = "What stops the gondola in a gale?"
+
+
+class Interface(LiveServerTestCase):
+    """One workspace with the demo for all tests; each test leaves it as it was, or says so by its order."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        profile = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(profile.cleanup)
+        options = webdriver.ChromeOptions()
+        for flag in (*FLAGS, f"--user-data-dir={profile.name}"):
+            options.add_argument(flag)
+        options.binary_location = "/usr/bin/chromium"
+        options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+        cls.driver = webdriver.Chrome(options, webdriver.ChromeService("/usr/bin/chromedriver"))
+        cls.addClassCleanup(cls.driver.quit)
+        load_demo(ROOT / "demo")
+
+    def _fixture_teardown(self):
+        """The demo stays for the next test; the test database goes with the class."""
+
+    @classmethod
+    def tearDownClass(cls):
+        super().tearDownClass()
+        call_command("flush", verbosity=0, interactive=False)
+
+    def setUp(self):
+        self.driver.delete_all_cookies()
+        secret = make_entry_link(User.objects.get())
+        self.driver.get(f"{self.live_server_url}/enter/{secret}")
+        self.one("button").click()
+        self.one(".question")
+        self.driver.get_log("browser")
+
+    def tearDown(self):
+        noise = [row for row in self.driver.get_log("browser") if row["level"] == "SEVERE"]
+        self.assertEqual([row["message"] for row in noise if "status of 400" not in row["message"]], [])
+
+    def until(self, ready, what=""):
+        wait = WebDriverWait(self.driver, 30, ignored_exceptions=[StaleElementReferenceException])
+        return wait.until(ready, what)
+
+    def all(self, selector):
+        return self.driver.find_elements(By.CSS_SELECTOR, selector)
+
+    def one(self, selector, text=None):
+        def find(_driver):
+            return next((e for e in self.all(selector) if text is None or text in e.text), None)
+
+        return self.until(find, f"{selector} with {text!r}")
+
+    def see(self, text, within="body"):
+        self.until(lambda _: text in self.one(within).text, f"{text!r} in {within}")
+
+    def open(self, path):
+        self.driver.get(self.live_server_url + path)
+        self.one(".stage")
+
+    def keys(self, *keys):
+        self.one("body").send_keys(*keys)
+
+    def retype(self, field, text):
+        field.send_keys(Keys.CONTROL, "a")
+        field.send_keys(text)
+
+    def number(self, text):
+        return Question.objects.get(text=text).pk
+
+    def test_1_the_line_shows_seven_stages_and_adds_up(self):
+        self.open("/line/fused")
+        self.until(lambda _: len(self.all(".gauge")) == 7)
+        self.assertEqual([block.get_attribute("data-stage") for block in self.all(".stage")],
+                         ["documents", "chunks", "sparse", "dense", "fused", "reranked", "context"])  # fmt: skip
+        delivered = int(self.one(".delivered").get_attribute("data-delivered"))
+        self.assertIn(f"{delivered} of 98", self.one("[data-stage=context]").text)
+        self.assertGreaterEqual(delivered, 85)
+
+    def test_2_keys_open_stages_and_move_the_pin(self):
+        self.open("/line/documents")
+        self.one(".question")
+        self.keys("5")
+        self.until(lambda d: "/line/fused" in d.current_url)
+        self.keys("j")
+        self.until(lambda d: "q=" in d.current_url)
+        first = self.driver.current_url
+        self.one("[aria-label='Rank flow']")
+        self.keys("j")
+        self.until(lambda d: d.current_url != first)
+        self.keys("k")
+        self.until(lambda d: d.current_url == first)
+        self.keys("n")
+        self.until(lambda d: d.current_url != first)
+        self.see("not right", ".drawer")
+        self.keys("7")
+        self.until(lambda d: "/line/context?q=" in d.current_url)
+        self.keys("?")
+        self.see("Keys and words", ".modal")
+        self.keys(Keys.ESCAPE)
+        self.until(lambda _: not self.all(".modal.show"))
+        self.keys("/")
+        self.until(lambda d: d.switch_to.active_element.get_attribute("id") == "ask")
+
+    def test_3_every_stage_view_shows_the_pinned_question(self):
+        number = self.number(GALE)
+        for stage, seen in {
+            "documents": "Operation of line B ceases when the mean speed at any tower",
+            "chunks": "touch",
+            "sparse": "Why it is there",
+            "dense": "Nearest 50 chunks",
+            "fused": "first relevant chunk at",
+            "reranked": "Late interaction, not a cross-encoder",
+            "context": "of 1,500 tokens",
+        }.items():
+            with self.subTest(stage):
+                self.open(f"/line/{stage}?q={number}")
+                self.see(seen, ".view")
+                self.see(GALE, ".view")
+        self.assertFalse(self.all("[role=alert]"))
+
+    def test_4_every_stage_view_shows_the_stage_as_a_whole(self):
+        for stage, seen in {
+            "documents": "Operating handbook, chapter 1",
+            "chunks": "Answers that no chunk holds whole",
+            "sparse": "Commonest codes",
+            "dense": "nearest neighbour",
+            "fused": "The shipped mix was chosen like this",
+            "reranked": "it is not a cross-encoder",
+            "context": "No answer exists, yet passages were packed",
+        }.items():
+            with self.subTest(stage):
+                self.open(f"/line/{stage}")
+                self.see(seen, ".view")
+
+    def test_5_the_rank_flow_marks_the_answer_and_tells_the_sum(self):
+        self.open(f"/line/fused?q={self.number(GALE)}")
+        self.until(lambda _: len(self.all("path.thread.relevant")) == 2)
+        nodes = self.all("[data-lane=fused]")
+        self.assertEqual(len(nodes), 15)
+        nodes[0].click()
+        self.see("fused at 1:", ".card-passage")
+        self.assertIn("gives", self.one(".card-passage").text)
+
+    def test_6_a_typed_question_runs_live(self):
+        self.open("/line/context")
+        box = self.one("#ask")
+        box.send_keys("where does my cat ride", Keys.ENTER)
+        self.see("Cats, rabbits and birds travel in a carrier", ".view")
+        self.see("without a label nothing can be called lost", ".view")
+
+    def test_7_choosing_a_tag_filters_the_drawer(self):
+        self.open("/line/fused")
+        Select(self.one("[aria-label=Tag]")).select_by_visible_text("unanswerable")
+        self.see("10 of 10 not right", ".drawer")
+        self.one(".question", "salary").click()
+        self.see("No document answers it", ".view")
+
+    def test_8_the_trials_page_compares_recipes(self):
+        self.open("/trials")
+        self.one("[data-trial='sparse alone']")
+        self.assertEqual(len(self.all("[data-trial]")), 5)
+        self.assertGreaterEqual(len(self.all(".ledger-strip")), 5)
+        self.see("wrongly filled", ".trials")
+        before = self.one("[data-trial='dense alone']").text
+        Select(self.one(".trials select")).select_by_value("dense")
+        self.until(lambda _: self.one("[data-trial='two-branch']").text != before)
+        self.assertIn("–", self.one("[data-trial='sparse alone']").text)
+
+    def test_9_an_edited_recipe_is_refused_or_measured_and_the_levels_follow(self):
+        self.open("/line/context")
+        delivered = self.one(".delivered").text
+        self.one("button", "Edit recipe").click()
+        field = self.one("#select\\.k")
+        self.retype(field, "0")
+        self.one("button", "Save as new version").click()
+        self.see("select.k: 0 is not between 1 and 100", ".offcanvas")
+        self.retype(field, "1")
+        self.one("button", "Save as new version").click()
+        self.see("waits for the worker", ".job")
+        self.see("v3", "header")
+        call_command("work", once=True)
+        self.until(lambda _: not self.all(".job"), "the job to end")
+        self.until(lambda _: self.one(".delivered").text not in ("", delivered))
+        self.see("up to 1 chunks", "[data-stage=context]")
+        self.one("#recipe-in-force").click()
+        self.one(".dropdown-item", "two-branch v2").click()
+        self.see("v2", "header")
+        self.until(lambda _: self.one(".delivered").text == delivered)
+
+    def test_a_visitor_who_is_not_signed_in_sees_the_sign_in_page(self):
+        self.driver.delete_all_cookies()
+        self.driver.get(f"{self.live_server_url}/line/fused")
+        self.until(lambda d: d.current_url.endswith("/sign-in"))
+        self.see("See at which stage an answer is lost", "main")
+        self.assertFalse(self.all(".stage"))
+
+
+assert os.environ.get("DOPPIO_ARTIFACTS"), f"run through ./doppio test, from {Path.cwd()}"

@@ -1,0 +1,117 @@
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.core.corpus import ROOT, documents, recipe
+from tests.server.workspace import QUESTIONS
+
+
+def doppio(*arguments):
+    command = [sys.executable, "-m", "doppio", *map(str, arguments)]
+    environment = os.environ | {"DOPPIO_DATABASE": "/nowhere"}
+    return subprocess.run(command, cwd=ROOT, capture_output=True, text=True, env=environment)
+
+
+class TrialCommand(unittest.TestCase):
+    """Run as a person runs it, with a database that is not there."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.enterClassContext(cls.place())
+        cls.documents = cls.folder / "documents.jsonl"
+        rows = [{"id": d.id, "title": d.title, "text": d.text} for d in documents()]
+        cls.documents.write_text("\n".join(map(json.dumps, rows)))
+        cls.questions = cls.folder / "questions.jsonl"
+        cls.questions.write_text("\n".join(map(json.dumps, QUESTIONS)))
+        cls.recipe = cls.folder / "recipe.json"
+        cls.recipe.write_text(json.dumps(recipe().body))
+
+    @classmethod
+    def place(cls):
+        place = tempfile.TemporaryDirectory()
+        cls.folder = Path(place.name)
+        return place
+
+    def trial(self, **changes):
+        given = {"documents": self.documents, "questions": self.questions, "recipe": self.recipe,
+                 "cache": self.folder / "cache", **changes}  # fmt: skip
+        return doppio("trial", *(part for name, value in given.items() for part in (f"--{name}", value)))
+
+    def test_everything_that_it_writes(self):
+        out = {name: self.folder / name for name in ("json", "run", "qrels")}
+        done = self.trial(**out, k="1,5")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("delivered 100.0% of answerable questions", done.stdout)
+        found = json.loads(out["json"].read_text())
+        self.assertEqual(found["questions"], 4)
+        self.assertEqual(list(found["stages"]), ["sparse", "dense", "fused", "reranked", "context"])
+        for metric in ("recall@5", "hit@5", "precision@5", "ndcg@5", "mrr"):
+            self.assertIn(metric, found["stages"]["fused"])
+        self.assertEqual(sum(found["ledger"].values()), 4)
+        self.assertTrue({"read", "chunk", "index", "reranked"} <= set(found["seconds"]))
+        fields = out["run"].read_text().splitlines()[0].split()
+        self.assertEqual((len(fields), fields[1], fields[3]), (6, "Q0", "1"))
+        judged = {tuple(line.split()[::2]) for line in out["qrels"].read_text().splitlines()}
+        ranked = {tuple(line.split()[:3:2]) for line in out["run"].read_text().splitlines()}
+        self.assertGreaterEqual(len(judged & ranked), 3)
+
+    def test_indexes_are_reused_between_runs(self):
+        self.trial()
+        before = {path: path.stat().st_mtime_ns for path in (self.folder / "cache").rglob("*.npy")}
+        self.assertEqual(self.trial().returncode, 0)
+        after = {path: path.stat().st_mtime_ns for path in (self.folder / "cache").rglob("*.npy")}
+        self.assertTrue(before)
+        self.assertEqual(before, after)
+
+    def test_bad_input_ends_with_status_2_and_names_file_and_line(self):
+        bad = self.folder / "bad"
+        for change, text, message in (
+            ("questions", '\n{"id": "1"}', "bad, line 2: text: missing"),
+            ("recipe", '{"format": "doppio-recipe/1", "speed": 3}', "bad: speed: unknown key"),
+            ("documents", None, "no such file or folder"),
+        ):
+            bad.unlink(missing_ok=True)
+            if text is not None:
+                bad.write_text(text)
+            done = self.trial(**{change: bad})
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertIn(message, done.stderr)
+            self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual(self.trial(k="0").returncode, 2)
+        self.assertEqual(self.trial(json=self.folder / "nowhere" / "x").returncode, 2)
+
+
+class Demo(unittest.TestCase):
+    """The demo is as large and as honest as it says."""
+
+    def test_size_and_tags(self):
+        from doppio.core.formats.documents import read_documents
+        from doppio.core.formats.questions import read_questions
+
+        corpus = read_documents(ROOT / "demo" / "documents")
+        questions = read_questions(ROOT / "demo" / "questions.jsonl", {d.id: d for d in corpus})
+        self.assertGreaterEqual(len(corpus), 24)
+        self.assertGreaterEqual(sum(len(d.text.split()) for d in corpus), 15_000)
+        self.assertEqual({Path(d.id).suffix for d in corpus}, {".md", ".html", ".txt", ".csv"})
+        self.assertGreaterEqual(len(questions), 80)
+        for tag in ("exact", "paraphrase", "several", "broad", "unanswerable"):
+            self.assertGreaterEqual(sum(tag in question.tags for question in questions), 8, tag)
+
+    def test_each_branch_wins_questions_that_the_other_loses_and_the_shipped_mix_beats_both(self):
+        with tempfile.TemporaryDirectory() as folder:
+            out = Path(folder) / "out.json"
+            demo = ROOT / "demo"
+            done = doppio("trial", "--documents", demo / "documents", "--questions", demo / "questions.jsonl",
+                          "--recipe", demo / "recipes" / "two-branch-2.json", "--json", out)  # fmt: skip
+            self.assertEqual(done.returncode, 0, done.stderr)
+            found = json.loads(out.read_text())
+        stages = found["stages"]
+        for branch in ("sparse", "dense"):
+            self.assertGreater(stages["fused"]["recall@5"], stages[branch]["recall@5"])
+            # A branch alone finds fewer than both together: each has answers that the other lacks.
+            self.assertLess(found["levels"][branch], found["answerable"] - found["ledger"]["missed by every branch"])
+        self.assertGreater(stages["reranked"]["mrr"], stages["fused"]["mrr"])
