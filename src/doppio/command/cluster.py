@@ -116,7 +116,7 @@ class Cluster:
     def _as_owner(self, command: list[str]) -> None:
         command = [str(_programs() / command[0]), *command[1:]]
         if os.geteuid() == 0:
-            command = ["runuser", "-u", ACCOUNT, "--", *command]
+            command = [*_as_account(), *command]
         log = self.home / "postgres-setup.log"
         with log.open("w+") as output:
             # The server keeps what it inherits open, so its output goes to a file and never to a pipe.
@@ -145,6 +145,11 @@ def _programs() -> Path:
     return found
 
 
+def _as_account() -> list[str]:
+    """Run as the server's account; root's PATH does not always hold the folder of this program."""
+    return [shutil.which("runuser") or "/usr/sbin/runuser", "-u", ACCOUNT, "--"]
+
+
 def _give(path: Path) -> None:
     if os.geteuid() == 0:
         account = pwd.getpwnam(ACCOUNT)
@@ -152,7 +157,7 @@ def _give(path: Path) -> None:
 
 
 def _reaches(place: Path) -> bool:
-    probe = ["runuser", "-u", ACCOUNT, "--", "test", "-w", str(place)]
+    probe = [*_as_account(), "test", "-w", str(place)]
     return subprocess.run(probe, cwd="/", capture_output=True).returncode == 0
 
 

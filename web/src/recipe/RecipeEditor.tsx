@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Button, Form, Offcanvas } from "react-bootstrap";
 import { useSaveRecipe } from "../api/queries";
 import type { Recipe } from "../api/client";
+import { Segments } from "../shell/Segments";
 import { Marker } from "../shell/Marker";
 import { field, problems, withField, type RecipeBody } from "./paths";
 
@@ -84,18 +85,14 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
         </Offcanvas.Title>
       </Offcanvas.Header>
       <Offcanvas.Body>
-        <div className="segments mb-2">
-          <button type="button" aria-pressed={raw === null} onClick={() => setRaw(null)}>
-            Fields
-          </button>
-          <button
-            type="button"
-            aria-pressed={raw !== null}
-            onClick={() => setRaw(JSON.stringify(body, null, 2))}
-          >
-            JSON
-          </button>
-        </div>
+        <Segments
+          options={[
+            ["fields", "Fields"],
+            ["json", "JSON"],
+          ]}
+          value={raw === null ? "fields" : "json"}
+          choose={(form) => setRaw(form === "json" ? JSON.stringify(body, null, 2) : null)}
+        />
         {raw !== null ? (
           <Form.Control
             as="textarea"

@@ -4,6 +4,7 @@ import { Table } from "react-bootstrap";
 import type { Asked } from "../../api/client";
 import { useChunkStage, useDocument, useDocumentView, useLine } from "../../api/queries";
 import { useGo } from "../../shell/pin";
+import { Segments } from "../../shell/Segments";
 import { Empty, Shown } from "../../shell/states";
 import { percent } from "../../text/numbers";
 import { Reader, type MarkedRange } from "../documents/Reader";
@@ -141,17 +142,12 @@ export function ChunksPinned({ asked }: { asked: Asked }) {
             : `${touching.length} chunks touch the answer`}
         </h3>
         {asked.spans.length > 1 && (
-          <div className="segments mb-2">
-            {asked.spans.map((_, place) => (
-              <button
-                key={place}
-                type="button"
-                aria-pressed={place === chosen}
-                onClick={() => setChosen(place)}
-              >
-                answer {place + 1}
-              </button>
-            ))}
+          <div className="mb-2">
+            <Segments
+              options={asked.spans.map((_, place) => [place, `answer ${place + 1}`])}
+              value={chosen}
+              choose={setChosen}
+            />
           </div>
         )}
         <Table size="sm" className="small-text num">

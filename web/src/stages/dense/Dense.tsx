@@ -1,10 +1,11 @@
 // Dense: what the encoder placed nearest, however far away that is.
 import { useState } from "react";
 import type { Asked } from "../../api/client";
-import { useIndexStage, useQuestions } from "../../api/queries";
+import { useIndexStage } from "../../api/queries";
 import { Empty, Shown } from "../../shell/states";
 import { bytes, milliseconds, score } from "../../text/numbers";
-import { Bars, rankBins } from "../shared/Bars";
+import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
+import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
@@ -13,9 +14,8 @@ import { useBranchId } from "../shared/branch";
 
 export function Dense() {
   const stage = useIndexStage();
-  const questions = useQuestions();
   const branch = useBranchId("dense");
-  const labelled = (questions.data ?? []).filter((row) => row.answerable);
+  const among = useAmongFirst(branch ?? "");
   if (branch === null) return <NotHere />;
   return (
     <>
@@ -35,22 +35,11 @@ export function Dense() {
                     [String((vectors?.meta as { dimension?: number })?.dimension ?? 0), "dimensions"],
                     [bytes(vectors?.bytes ?? 0), "of float32 vectors on disk"],
                     [String(data.encoder_tokens ?? 0), "tokens read of a chunk"],
-                    [
-                      `${labelled.filter((row) => (row.ranks[branch] ?? 99) <= 5).length} of ${labelled.length}`,
-                      "answers among the first 5",
-                    ],
+                    [among, "answers among the first 5"],
                   ]}
                 />
                 <div className="split two" style={{ height: "auto" }}>
-                  <div>
-                    <h3>Rank of the first relevant chunk</h3>
-                    <Bars
-                      tone="var(--dense)"
-                      data={rankBins(labelled.map((row) => row.ranks[branch]))}
-                      x="rank, smaller is better"
-                      y="questions"
-                    />
-                  </div>
+                  <FirstRanks branch={branch} tone="var(--dense)" />
                   <div>
                     <h3>How close chunks are to their nearest neighbour</h3>
                     <Bars

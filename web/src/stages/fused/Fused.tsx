@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Table } from "react-bootstrap";
 import type { Asked, StageTrace } from "../../api/client";
 import { useLine, useQuestions } from "../../api/queries";
+import { Segments } from "../../shell/Segments";
 import { Empty } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
 import { StageHead } from "../shared/Figures";
@@ -133,7 +134,7 @@ export function FusedPinned({ asked }: { asked: Asked }) {
   const branches = asked.trace.stages.filter((stage) => stage.kind === "branch");
   const fused = asked.trace.stages.find((stage) => stage.kind === "fused");
   const [chosen, setChosen] = useState<number | null>(() => firstChoice(fused, chunks));
-  const [list, setList] = useState(false);
+  const [shape, setShape] = useState<"flow" | "list">("flow");
   if (!fused) return <Empty title="Nothing was fused" />;
   const passes = fused.kept.filter(Boolean).length;
   const lane = (stage: StageTrace): Lane => ({
@@ -152,22 +153,22 @@ export function FusedPinned({ asked }: { asked: Asked }) {
       <div>
         <div className="d-flex justify-content-between align-items-baseline">
           <h3>
-            {list ? "Fused ranking" : "Rank flow"}{" "}
+            {shape === "list" ? "Fused ranking" : "Rank flow"}{" "}
             <span className="soft fw-normal num">
               first {Math.min(15, fused.chunks.length)} of {fused.chunks.length},{" "}
               {milliseconds(fused.seconds)}
             </span>
           </h3>
-          <div className="segments small-text">
-            <button type="button" aria-pressed={!list} onClick={() => setList(false)}>
-              flow
-            </button>
-            <button type="button" aria-pressed={list} onClick={() => setList(true)}>
-              list
-            </button>
-          </div>
+          <Segments
+            options={[
+              ["flow", "flow"],
+              ["list", "list"],
+            ]}
+            value={shape}
+            choose={setShape}
+          />
         </div>
-        {list ? (
+        {shape === "list" ? (
           <HitList
             stage={fused}
             chunks={chunks}

@@ -13,6 +13,7 @@ import {
 } from "recharts";
 import type { Mix, Recipe } from "../../api/client";
 import { useLine, useMix } from "../../api/queries";
+import { Segments } from "../../shell/Segments";
 import { Loading } from "../../shell/states";
 import { score } from "../../text/numbers";
 
@@ -56,13 +57,14 @@ export function MixPanel({ question, tall = false }: { question?: number; tall?:
     <div>
       <div className="d-flex align-items-baseline justify-content-between">
         <h3>Mix of {data.branches.join(" and ")}</h3>
-        <div className="segments small-text">
-          {(["scores", "ranks"] as Method[]).map((name) => (
-            <button key={name} type="button" aria-pressed={method === name} onClick={() => setMethod(name)}>
-              {NAMES[name]}
-            </button>
-          ))}
-        </div>
+        <Segments
+          options={[
+            ["scores", NAMES.scores],
+            ["ranks", NAMES.ranks],
+          ]}
+          value={method}
+          choose={setMethod}
+        />
       </div>
       <ResponsiveContainer width="100%" height={tall ? 250 : 150}>
         <LineChart data={data.points} margin={{ top: 12, right: 14, bottom: 0, left: -18 }}>

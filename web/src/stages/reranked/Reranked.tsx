@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Asked } from "../../api/client";
 import { useLine, useMatches, useQuestions } from "../../api/queries";
 import { useGo } from "../../shell/pin";
+import { Segments } from "../../shell/Segments";
 import { Empty } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
@@ -106,7 +107,7 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
   const fused = stageOfKind(asked, "fused");
   const stage = stageOfKind(asked, "reranked");
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
-  const [list, setList] = useState(false);
+  const [shape, setShape] = useState<"flow" | "list">("flow");
   const matches = useMatches(asked.trace.question, stage ? chosen : null);
   if (!stage || !fused) return <NotHere />;
   const passes = stage.kept.filter(Boolean).length;
@@ -120,16 +121,16 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
             Shortlist of {shortlist.length}{" "}
             <span className="soft fw-normal num">{milliseconds(stage.seconds)}</span>
           </h3>
-          <div className="segments small-text">
-            <button type="button" aria-pressed={!list} onClick={() => setList(false)}>
-              flow
-            </button>
-            <button type="button" aria-pressed={list} onClick={() => setList(true)}>
-              list
-            </button>
-          </div>
+          <Segments
+            options={[
+              ["flow", "flow"],
+              ["list", "list"],
+            ]}
+            value={shape}
+            choose={setShape}
+          />
         </div>
-        {list ? (
+        {shape === "list" ? (
           <HitList
             stage={stage}
             chunks={chunks}

@@ -2,10 +2,10 @@
 import { useState } from "react";
 import { Table } from "react-bootstrap";
 import type { Asked, Explained } from "../../api/client";
-import { useIndexStage, useQuestions } from "../../api/queries";
+import { useIndexStage } from "../../api/queries";
 import { Empty, Shown } from "../../shell/states";
 import { bytes, milliseconds, score } from "../../text/numbers";
-import { Bars, rankBins } from "../shared/Bars";
+import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
 import { Figures, StageHead } from "../shared/Figures";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
@@ -14,9 +14,8 @@ import { useBranchId } from "../shared/branch";
 
 export function Sparse() {
   const stage = useIndexStage();
-  const questions = useQuestions();
   const branch = useBranchId("sparse");
-  const labelled = (questions.data ?? []).filter((row) => row.answerable);
+  const among = useAmongFirst(branch ?? "");
   if (branch === null) return <NotHere />;
   return (
     <>
@@ -38,22 +37,11 @@ export function Sparse() {
                       "postings",
                     ],
                     [bytes(postings?.bytes ?? 0), "on disk"],
-                    [
-                      `${labelled.filter((row) => (row.ranks[branch] ?? 99) <= 5).length} of ${labelled.length}`,
-                      "answers among the first 5",
-                    ],
+                    [among, "answers among the first 5"],
                   ]}
                 />
                 <div className="split" style={{ gridTemplateColumns: "1.4fr 1fr 1fr", height: "auto" }}>
-                  <div>
-                    <h3>Rank of the first relevant chunk</h3>
-                    <Bars
-                      tone="var(--sparse)"
-                      data={rankBins(labelled.map((row) => row.ranks[branch]))}
-                      x="rank, smaller is better"
-                      y="questions"
-                    />
-                  </div>
+                  <FirstRanks branch={branch} tone="var(--sparse)" />
                   <Terms title="Commonest terms" rows={data.commonest} />
                   <Terms title="Commonest codes, kept whole" rows={data.codes} />
                 </div>
