@@ -1,0 +1,209 @@
+"""Stages as a whole, recipes of other shapes, and the mix."""
+
+import json
+
+import numpy as np
+from django.test import TestCase
+
+from doppio.asking.explain import section_paths
+from doppio.asking.models import RecipeVersion
+from doppio.asking.services import OpenPipelines, core_recipe, put_in_force, save_recipe
+from doppio.core.errors import ArtifactDamaged
+from doppio.core.fusion import reciprocal_rank_fusion
+from doppio.core.measure.relevance import relevance
+from doppio.core.progress import Silent
+from doppio.core.trace import Trace
+from doppio.indexing.services import builder, chunking_of
+from doppio.library.models import Chunk, Section
+from doppio.library.services import RecordedTexts, core_documents, corpus_of
+from doppio.measuring.mix import mix_curve
+from doppio.measuring.services import core_questions, latest_trial, measure_recipe
+from doppio.measuring.views import positions
+from tests.core.corpus import documents, recipe
+from tests.server.workspace import make_workspace, measured
+
+SPARSE = {"id": "words", "kind": "bm25"}
+DENSE = {"id": "meaning", "kind": "vector"}
+
+
+class Records(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.workspace, cls.user = make_workspace()
+        cls.recipe, cls.trial = measured(cls.workspace)
+
+    def test_documents_come_back_from_records_as_they_went_in(self):
+        self.assertEqual(core_documents(self.workspace), sorted(documents(), key=lambda d: d.id))
+
+    def test_recorded_chunks_are_the_rows_of_the_chunk_table(self):
+        core = core_recipe(self.recipe)
+        table = builder().chunks([], corpus_of(self.workspace), core)
+        rows = Chunk.objects.filter(chunking=chunking_of(self.workspace, core)).order_by("number")
+        self.assertEqual([row.start for row in rows], table.start.tolist())
+        self.assertEqual([row.end for row in rows], table.end.tolist())
+        self.assertEqual([row.tokens for row in rows], table.tokens.tolist())
+
+    def test_texts_cut_out_by_the_database_are_those_of_the_core(self):
+        chunking = chunking_of(self.workspace, core_recipe(self.recipe))
+        rows = list(chunking.chunks.select_related("document").order_by("-number"))
+        expected = [row.document.text[row.start : row.end] for row in rows]
+        with self.assertNumQueries(1):
+            got = RecordedTexts(chunking.pk).texts([row.number for row in rows])
+        self.assertEqual(got, expected)
+
+    def test_offsets_count_code_points_also_beyond_the_basic_plane(self):
+        document = self.workspace.documents.first()
+        document.text = "🚡🚡 gondola 🏔 top"
+        document.save()
+        chunk = chunking_of(self.workspace, core_recipe(self.recipe)).chunks.filter(document=document).first()
+        chunk.start, chunk.end = 3, 12
+        chunk.save()
+        self.assertEqual(RecordedTexts(chunk.chunking_id).texts([chunk.number]), ["gondola 🏔"])
+
+    def test_labels_come_back_as_they_went_in(self):
+        from tests.server.workspace import labelled
+
+        self.assertEqual(core_questions(self.workspace), labelled())
+
+    def test_section_paths_take_one_query(self):
+        numbers = list(self.workspace.documents.values_list("pk", flat=True))
+        with self.assertNumQueries(1):
+            paths = section_paths(numbers)
+        self.assertEqual(len(paths), Section.objects.count())
+
+    def test_traces_are_kept_whole_with_the_trial(self):
+        for row in self.trial.rows.all():
+            trace = Trace.from_json(row.trace)
+            self.assertEqual(trace.question, row.question.text)
+            self.assertEqual(trace.recipe, self.recipe.fingerprint)
+
+
+class Mix(TestCase):
+    def test_every_point_is_the_recall_of_that_fusion(self):
+        workspace, _ = make_workspace()
+        saved, trial = measured(workspace)
+        table = builder().chunks([], corpus_of(workspace), core_recipe(saved))
+        where = positions(workspace)
+        rows = [row for row in trial.rows.select_related("question").order_by("pk") if row.question.spans.exists()]
+        questions = {question.text: question for question in core_questions(workspace)}
+        traces = [Trace.from_json(row.trace) for row in rows]
+        relevances = [relevance(table, where, questions[row.question.text]) for row in rows]
+        points = mix_curve(traces, relevances, ["sparse", "dense"], k=2, rrf_k=60)
+        for point in points[1:-1]:
+            recalls = []
+            for trace, relevant in zip(traces, relevances, strict=True):
+                rankings = [trace.stage(name).chunks for name in ("sparse", "dense")]
+                fused = reciprocal_rank_fusion(rankings, weights=[1 - point["dense"], point["dense"]])
+                first = set(fused.chunks[:2].tolist())
+                recalls.append(np.mean([bool(first & set(chunks.tolist())) for chunks in relevant.chunks]))
+            self.assertAlmostEqual(point["ranks"], float(np.mean(recalls)))
+        alone = mix_curve(traces[:1], relevances[:1], ["sparse", "dense"], k=2, rrf_k=60)
+        self.assertIsNotNone(alone[10]["rank_by_scores"])
+        self.assertIsNone(points[10]["rank_by_scores"])
+
+
+class OtherShapes(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.workspace, cls.user = make_workspace()
+
+    def setUp(self):
+        self.client.force_login(self.user)
+
+    def get(self, tail, expected=200):
+        response = self.client.get(f"/api/workspaces/{self.workspace.pk}/{tail}")
+        self.assertEqual(response.status_code, expected, response.content)
+        return response.json()
+
+    def test_branches_with_other_names_and_one_branch_alone(self):
+        for branches in ([SPARSE], [DENSE], [DENSE, SPARSE]):
+            measured(self.workspace, branches=branches, rerank=None)
+            line = self.get("line")
+            kinds = [stage["kind"] for stage in line["stages"]]
+            expected = ["sparse" if branch["kind"] == "bm25" else "dense" for branch in branches]
+            self.assertEqual(kinds, ["documents", "chunks", *expected, "fused", "context"])
+            self.assertIsNotNone(line["delivered"])
+            asked = self.get(f"questions/{self.workspace.questions.first().pk}")
+            self.assertEqual(len(asked["trace"]["stages"]), len(branches) + 2)
+            self.assertEqual(len(self.get("mix")["points"]), 21 if len(branches) == 2 else 0)
+            stage = self.get("stages/indexes")
+            self.assertEqual(stage["terms"] is not None, SPARSE in branches)
+            self.assertEqual(bool(stage["nearest"]), DENSE in branches)
+            self.assertEqual(bool(asked["explained"]), SPARSE in branches)
+
+    def test_before_the_first_trial_everything_says_so(self):
+        save_recipe(self.workspace, recipe(chunking={"rule": "fixed-window", "unit": "words", "size": 11}).body)
+        line = self.get("line")
+        self.assertEqual((line["built"], line["trial"], line["delivered"]), (False, None, None))
+        self.assertTrue(all(stage["in_play"] is None for stage in line["stages"]))
+        self.assertTrue(all(row["cause"] is None for row in self.get("questions")))
+        self.assertEqual(self.get("mix")["points"], [])
+        self.assertIn("run its trial", self.get("stages/chunks", 409)["detail"])
+
+    def test_the_chunk_stage_counts_cut_answers(self):
+        measured(self.workspace, chunking={"rule": "fixed-window", "unit": "words", "size": 8, "overlap": 0})
+        stage = self.get("stages/chunks")
+        self.assertEqual(stage["spans"], stage["intact"] + len(stage["cut"]))
+        self.assertGreater(len(stage["cut"]), 0)
+        self.assertEqual(sum(row["chunks"] for row in stage["bins"]), stage["count"])
+        for row in stage["cut"]:
+            self.assertTrue(0 < row["best"] < 1)
+            self.assertGreaterEqual(row["pieces"], 2)
+
+    def test_a_document_shows_its_chunks_and_answers(self):
+        measured(self.workspace)
+        document = self.workspace.documents.get(name="dogs.html")
+        view = self.get(f"documents/{document.pk}/answers")
+        text = self.get(f"documents/{document.pk}")["text"]
+        answer = view["answers"][0]
+        self.assertEqual(text[answer["start"] : answer["end"]], "A dog rides for 6 crowns a day")
+        self.assertTrue(answer["cause"])
+        covered = sorted((chunk["start"], chunk["end"]) for chunk in view["chunks"])
+        self.assertEqual((covered[0][0], covered[-1][1]), (0, len(text)))
+
+    def test_trials_show_the_newest_of_each_recipe(self):
+        saved, first = measured(self.workspace)
+        second = measure_recipe(saved, Silent())
+        measured(self.workspace, select={"k": 1})
+        trials = self.get("trials")
+        numbers = [row["id"] for row in trials]
+        self.assertIn(second.pk, numbers)
+        self.assertNotIn(first.pk, numbers)
+        self.assertEqual(len(numbers), 2)
+        self.assertEqual(latest_trial(saved).pk, second.pk)
+
+    def test_only_one_recipe_is_in_force(self):
+        one, _ = measured(self.workspace)
+        two, _ = measured(self.workspace, select={"k": 1})
+        put_in_force(one)
+        self.assertEqual(list(RecipeVersion.objects.filter(in_force=True)), [one])
+        put_in_force(two)
+        self.assertEqual(list(RecipeVersion.objects.filter(in_force=True)), [two])
+        self.assertEqual((one.version, two.version), (1, 2))
+
+    def test_a_damaged_index_is_named_and_the_next_trial_builds_it_again(self):
+        saved, _ = measured(self.workspace, branches=[DENSE], rerank=None)
+        core = core_recipe(saved)
+        keys = builder().keys(corpus_of(self.workspace), core)
+        path = builder().store.place("vectors", keys.vectors["meaning"]) / "vectors.npy"
+        sound = path.read_bytes()
+        path.write_bytes(sound[:-4] + b"oops")
+        with self.assertRaisesRegex(ArtifactDamaged, "vectors.npy: does not match its checksum"):
+            OpenPipelines().get(self.workspace, core)
+        measure_recipe(saved, Silent())
+        self.assertEqual(path.read_bytes()[:-400], sound[:-400])
+        self.assertEqual(len(OpenPipelines().get(self.workspace, core).vectors["meaning"]), chunk_count(saved))
+
+    def test_a_request_without_its_token_changes_nothing(self):
+        from django.test import Client
+
+        strict = Client(enforce_csrf_checks=True)
+        strict.force_login(self.user)
+        path = f"/api/workspaces/{self.workspace.pk}/recipes/save"
+        answer = strict.post(path, json.dumps({"body": recipe().body}), content_type="application/json")
+        self.assertEqual(answer.status_code, 403)
+        self.assertEqual(self.workspace.recipes.count(), 0)
+
+
+def chunk_count(saved: RecipeVersion) -> int:
+    return chunking_of(saved.workspace, core_recipe(saved)).count
