@@ -48,7 +48,7 @@ class OpenPipelines:
                 return self._open[key]
             if not is_built(workspace, recipe):
                 raise NotBuilt(
-                    f"The indexes of recipe {recipe.name!r} are not built for the present documents; run its trial"
+                    f"The indexes of recipe {recipe.name!r} are not built for the present documents; run its trial."
                 )
             core = builder()
             chunking = chunking_of(workspace, recipe)

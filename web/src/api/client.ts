@@ -31,6 +31,16 @@ client.use({
   },
 });
 
+/** What the server refused, with its own sentence; status 409 means that indexes are not built. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
 /** The answer's data, or an error with the server's own sentence. */
 export async function unwrap<T>(
   call: Promise<{ data?: T; error?: unknown; response: Response }>,
@@ -38,7 +48,8 @@ export async function unwrap<T>(
   const { data, error, response } = await call;
   if (data !== undefined && response.ok) return data;
   const detail = (error as { detail?: string } | undefined)?.detail;
-  throw new Error(
+  throw new ApiError(
+    response.status,
     detail ?? `The server answered with status ${response.status}. Reload, or look at its log.`,
   );
 }

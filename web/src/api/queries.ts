@@ -180,7 +180,8 @@ export function useRecipes() {
   });
 }
 
-export function useSaveRecipe() {
+/** `saved` is called before the screen reads everything anew: what called it may be gone by then. */
+export function useSaveRecipe(saved: () => void) {
   const workspace = useWorkspace();
   const queries = useQueryClient();
   return useMutation({
@@ -191,7 +192,10 @@ export function useSaveRecipe() {
           body: given,
         }),
       ),
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: () => {
+      saved();
+      return queries.invalidateQueries();
+    },
   });
 }
 

@@ -75,7 +75,9 @@ function Rows({ rows }: { rows: QuestionRow[] }) {
     <>
       <div className="d-flex justify-content-between align-items-center px-3 pb-1 small-text soft">
         <span>
-          {failing} of {shown.length} not right
+          {shown.some((row) => row.cause !== null)
+            ? `${failing} of ${shown.length} not right`
+            : `${shown.length} questions`}
         </span>
         <Form.Select
           size="sm"

@@ -17,7 +17,7 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
   const [raw, setRaw] = useState<string | null>(null);
   const [rawProblem, setRawProblem] = useState("");
   const [note, setNote] = useState("");
-  const save = useSaveRecipe();
+  const save = useSaveRecipe(close);
   const wrong = save.error ? problems(save.error.message) : {};
   const branches = (body.branches as Branch[]) ?? [];
   const method = field(body, "fusion.method");
@@ -33,7 +33,7 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
       }
     }
     setRawProblem("");
-    save.mutate({ body: given, note }, { onSuccess: close });
+    save.mutate({ body: given, note });
   }
 
   const set = (path: string, value: unknown) => setBody((old) => withField(old, path, value));

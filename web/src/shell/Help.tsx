@@ -25,7 +25,7 @@ export function Help({ shown, close }: { shown: boolean; close: () => void }) {
       <Modal.Header closeButton>
         <Modal.Title as="h2">Keys and words</Modal.Title>
       </Modal.Header>
-      <Modal.Body className="d-grid gap-3" style={{ gridTemplateColumns: "1fr 1.35fr" }}>
+      <Modal.Body className="d-grid gap-3 align-items-start" style={{ gridTemplateColumns: "1fr 1.35fr" }}>
         <List rows={KEYS} keys />
         <List rows={WORDS} />
       </Modal.Body>

@@ -1,6 +1,7 @@
 // Loading, failed and empty are designed states, the same everywhere.
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
+import { ApiError } from "../api/client";
 import { Button, Spinner } from "react-bootstrap";
 
 export function Loading({ what }: { what: string }) {
@@ -13,6 +14,8 @@ export function Loading({ what }: { what: string }) {
 }
 
 export function Failed({ error, again }: { error: Error; again?: () => void }) {
+  if (error instanceof ApiError && error.status === 409)
+    return <Empty title="Not built yet">{error.message}</Empty>;
   return (
     <div className="state" role="alert">
       <strong className="lost">This could not be shown</strong>
