@@ -164,7 +164,7 @@ class Interface(LiveServerTestCase):
         self.open(f"/line/fused?q={self.number(GALE)}")
         self.until(lambda _: len(self.all("path.thread.relevant")) == 2)
         nodes = self.all("[data-lane=fused]")
-        self.assertEqual(len(nodes), 15)
+        self.assertEqual(len(nodes), 20)
         nodes[0].click()
         self.see("fused at 1:", ".card-passage")
         self.assertIn("gives", self.one(".card-passage").text)

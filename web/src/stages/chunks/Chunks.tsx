@@ -189,7 +189,7 @@ export function ChunksPinned({ asked }: { asked: Asked }) {
           )}
         </p>
         <p className="small-text soft">
-          Numbers in the text mark where a chunk begins; hatching is text stored twice. {cutting}.
+          Numbers in the text mark where a chunk begins; hatching is text stored twice. The cut: {cutting}.
         </p>
       </div>
       <div>

@@ -9,7 +9,7 @@ import { milliseconds, score } from "../../text/numbers";
 import { StageHead } from "../shared/Figures";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
-import { RankFlow, type Lane } from "../shared/RankFlow";
+import { ROWS, RankFlow, type Lane } from "../shared/RankFlow";
 import { chunksByNumber, kindOf } from "../shared/trace";
 import { useBranchId } from "../shared/branch";
 import { MixPanel } from "./MixPanel";
@@ -155,7 +155,7 @@ export function FusedPinned({ asked }: { asked: Asked }) {
           <h3>
             {shape === "list" ? "Fused ranking" : "Rank flow"}{" "}
             <span className="soft fw-normal num">
-              first {Math.min(15, fused.chunks.length)} of {fused.chunks.length},{" "}
+              first {Math.min(ROWS, fused.chunks.length)} of {fused.chunks.length},{" "}
               {milliseconds(fused.seconds)}
             </span>
           </h3>
@@ -190,7 +190,7 @@ export function FusedPinned({ asked }: { asked: Asked }) {
         <div className="small-text soft num">
           The first {passes} go on
           {asked.trace.stages.some((s) => s.kind === "reranked") ? " to the reranker" : ""}. A broken thread
-          leaves the picture below rank 15.
+          leaves the picture below rank {ROWS}.
         </div>
       </div>
       <div>

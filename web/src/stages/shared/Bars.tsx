@@ -27,8 +27,9 @@ export function Bars({
 }) {
   return (
     <figure className="m-0">
+      <div className="small-text soft">{y}</div>
       <ResponsiveContainer width="100%" height={height}>
-        <BarChart data={data} margin={{ top: 16, right: 12, bottom: 2, left: -14 }}>
+        <BarChart data={data} margin={{ top: 6, right: 12, bottom: 2, left: -14 }}>
           <CartesianGrid vertical={false} stroke="#eadfce" />
           <XAxis dataKey="name" tick={{ fontSize: 12, fill: "#6d5746" }} interval="preserveStartEnd" />
           <YAxis allowDecimals={false} tick={{ fontSize: 12, fill: "#6d5746" }} />

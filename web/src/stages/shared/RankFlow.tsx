@@ -14,9 +14,9 @@ export interface Lane {
   passes?: number;
 }
 
-const ROWS = 15;
+export const ROWS = 20;
 const TOP = 34;
-const STEP = 24;
+const STEP = 22;
 const link = linkHorizontal<unknown, [number, number]>()
   .source((d) => (d as [[number, number], [number, number]])[0])
   .target((d) => (d as [[number, number], [number, number]])[1]);
