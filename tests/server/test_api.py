@@ -203,3 +203,68 @@ def _plain(schema):
         return schema
     out = {key: _plain(value) for key, value in schema.items() if key != "nullable"}
     return {"anyOf": [out, {"type": "null"}]} if schema.get("nullable") else out
+
+
+class Robust(TestCase):
+    """Whatever is sent, the answer is a sentence and never a traceback."""
+
+    @classmethod
+    def setUpTestData(cls):
+        cls.workspace, cls.user = make_workspace()
+        cls.recipe, _ = measured(cls.workspace)
+
+    def setUp(self):
+        self.client.force_login(self.user)
+        self.root = f"/api/workspaces/{self.workspace.pk}/"
+
+    def send(self, tail, body, raw=False):
+        data = body if raw else json.dumps(body)
+        return self.client.post(self.root + tail, data, content_type="application/json")
+
+    def test_numbers_that_are_none(self):
+        for tail in ("line", "questions", "stages/chunks", "stages/indexes", "mix"):
+            answer = self.client.get(self.root + tail, {"recipe": "'; drop"})
+            self.assertEqual(answer.status_code, 400, tail)
+            self.assertIn("is not the number of a recipe", answer.json()["detail"])
+        self.assertEqual(self.client.get(self.root + "mix", {"question": "x"}).status_code, 200)
+        self.assertEqual(self.client.get(self.root + "line", {"recipe": "9" * 6}).status_code, 404)
+
+    def test_questions_that_are_strange(self):
+        for text in ("?", "the of and", "🚡" * 300, "E-417 " * 300, "<script>alert(1)</script>", "\u202e\u0301"):
+            answer = self.send("ask", {"text": text})
+            self.assertEqual(answer.status_code, 200, repr(text[:20]))
+            self.assertEqual(answer.json()["trace"]["question"], text.strip())
+        for text in ("", "   ", "x" * 2001, "a\u0000b", "\ud800", None, 5 * ["x"]):
+            self.assertEqual(self.send("ask", {"text": text}).status_code, 400, repr(text)[:20])
+
+    def test_bodies_that_are_no_json_objects(self):
+        for raw in ("", "{", "[1]", "null", '"x"'):
+            for tail in ("ask", "recipes/save", "matches", "trials"):
+                self.assertEqual(self.send(tail, raw, raw=True).status_code, 400, (tail, raw))
+
+    def test_recipes_that_are_strange(self):
+        for body in (None, [], "x", 7, {"format": 1}, {"branches": {}}, {"chunking": {"size": 1e400}}):
+            self.assertEqual(self.send("recipes/save", {"body": body}).status_code, 400, repr(body))
+        self.assertEqual(self.workspace.recipes.count(), 1)
+
+    def test_a_damaged_chunk_table_is_told_and_never_replaced_by_an_empty_one(self):
+        from doppio.asking.services import core_recipe, pipelines
+        from doppio.core.progress import Silent
+        from doppio.indexing.services import builder
+        from doppio.library.services import corpus_of
+        from doppio.measuring.services import measure_recipe
+
+        core = core_recipe(self.recipe)
+        keys = builder().keys(corpus_of(self.workspace), core)
+        path = builder().store.place("chunks", keys.chunks) / "start.npy"
+        sound = path.read_bytes()
+        path.write_bytes(sound[:-1] + b"!")
+        pipelines._open.clear()
+        line = self.client.get(self.root + "line").json()
+        self.assertEqual(line["stages"][1]["facts"], ["damaged on disk"])
+        answer = self.send("ask", {"text": "dog"})
+        self.assertEqual(answer.status_code, 409)
+        self.assertIn("start.npy: does not match its checksum", answer.json()["detail"])
+        measure_recipe(self.recipe, Silent())
+        self.assertEqual(path.read_bytes(), sound)
+        self.assertEqual(self.send("ask", {"text": "dog"}).status_code, 200)

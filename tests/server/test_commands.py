@@ -115,3 +115,29 @@ class Demo(unittest.TestCase):
             # A branch alone finds fewer than both together: each has answers that the other lacks.
             self.assertLess(found["levels"][branch], found["answerable"] - found["ledger"]["missed by every branch"])
         self.assertGreater(stages["reranked"]["mrr"], stages["fused"]["mrr"])
+
+
+class Bench(unittest.TestCase):
+    def test_it_prints_both_medians_with_the_share_of_each_stage(self):
+        with tempfile.TemporaryDirectory() as folder:
+            out = Path(folder) / "bench.json"
+            done = doppio("bench", "--rounds", 1, "--json", out)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            found = json.loads(out.read_text())
+        self.assertEqual(set(found), {"with reranking of 20", "without reranking"})
+        self.assertEqual(done.stdout.count("One question, "), 2)
+        for name, figures in found.items():
+            self.assertEqual("reranked" in figures["steps"], name.startswith("with "))
+            self.assertLessEqual(figures["median"], figures["p95"])
+            # The stages account for nearly all of the time, and for no more than there is.
+            self.assertTrue(0.5 < sum(figures["steps"].values()) / figures["median"] < 1.2, figures)
+
+
+class Help(unittest.TestCase):
+    def test_every_command_is_listed_and_an_unknown_one_is_told(self):
+        said = doppio("help").stdout
+        for command in ("demo", "serve", "trial", "bench", "test", "setup", "manage", "help"):
+            self.assertIn(f"\n  {command} ", said)
+        wrong = doppio("brew")
+        self.assertEqual(wrong.returncode, 2)
+        self.assertIn("brew", wrong.stderr)

@@ -37,7 +37,7 @@ class Records(TestCase):
 
     def test_recorded_chunks_are_the_rows_of_the_chunk_table(self):
         core = core_recipe(self.recipe)
-        table = builder().chunks([], corpus_of(self.workspace), core)
+        table = builder().table(corpus_of(self.workspace), core)
         rows = Chunk.objects.filter(chunking=chunking_of(self.workspace, core)).order_by("number")
         self.assertEqual([row.start for row in rows], table.start.tolist())
         self.assertEqual([row.end for row in rows], table.end.tolist())
@@ -82,7 +82,7 @@ class Mix(TestCase):
     def test_every_point_is_the_recall_of_that_fusion(self):
         workspace, _ = make_workspace()
         saved, trial = measured(workspace)
-        table = builder().chunks([], corpus_of(workspace), core_recipe(saved))
+        table = builder().table(corpus_of(workspace), core_recipe(saved))
         where = positions(workspace)
         rows = [row for row in trial.rows.select_related("question").order_by("pk") if row.question.spans.exists()]
         questions = {question.text: question for question in core_questions(workspace)}

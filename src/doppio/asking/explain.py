@@ -5,7 +5,6 @@ from typing import Any
 
 import numpy as np
 
-from doppio.asking.models import RecipeVersion
 from doppio.core.measure.relevance import Relevance
 from doppio.core.pipeline import Pipeline
 from doppio.core.sparse.bm25 import explain
@@ -26,11 +25,7 @@ def shown_chunks(trace: Trace, relevance: Relevance | None) -> list[int]:
 
 
 def traced_chunks(
-    workspace: Workspace,
-    recipe: RecipeVersion,
-    pipeline: Pipeline,
-    trace: Trace,
-    relevance: Relevance | None,
+    workspace: Workspace, pipeline: Pipeline, trace: Trace, relevance: Relevance | None
 ) -> list[dict[str, Any]]:
     """What the API says of each chunk of a trace; three queries, however many there are."""
     numbers = shown_chunks(trace, relevance)

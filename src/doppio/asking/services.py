@@ -53,7 +53,7 @@ class OpenPipelines:
             core = builder()
             chunking = chunking_of(workspace, recipe)
             assert chunking is not None
-            table = core.chunks([], corpus, recipe)
+            table = core.table(corpus, recipe)
             self._open[key] = core.open(corpus, recipe, RecordedTexts(chunking.pk), table)
             while len(self._open) > KEPT_OPEN:
                 self._open.popitem(last=False)

@@ -102,6 +102,16 @@ class Builder:
             artifact = self.store.write(CHUNKS, key, table.columns(), {"chunks": len(table)})
         return open_chunks(artifact)
 
+    def table(self, corpus: str, recipe: Recipe) -> ChunkTable:
+        """The chunk table of a recipe that has been built.
+
+        Raises
+        ------
+        FileNotFoundError, ArtifactDamaged
+            If it has not been built, or is not what was written.
+        """
+        return open_chunks(self.store.open(CHUNKS, self.keys(corpus, recipe).chunks))
+
     def indexes(self, corpus: str, recipe: Recipe, table: ChunkTable, texts: ChunkTexts) -> None:
         """Build the indexes that are missing or damaged."""
         keys = self.keys(corpus, recipe)

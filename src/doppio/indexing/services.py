@@ -56,4 +56,4 @@ def chunking_of(workspace: Workspace, recipe: Recipe) -> Chunking | None:
 
 def chunk_table(workspace: Workspace, recipe: Recipe) -> ChunkTable:
     """The chunk table of a built recipe, mapped from disk."""
-    return builder().chunks([], corpus_of(workspace), recipe)
+    return builder().table(corpus_of(workspace), recipe)

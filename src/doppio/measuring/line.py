@@ -7,6 +7,7 @@ import numpy as np
 from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import RecipeSerializer
 from doppio.asking.services import core_recipe
+from doppio.core.errors import ArtifactDamaged
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import RIGHTLY_EMPTY, WRONGLY_FILLED
 from doppio.core.recipe import Recipe
@@ -52,8 +53,7 @@ def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, bui
     facts: dict[str, list[str]] = {"documents": [f"{documents} files", f"{words:,} words"]}
     chunking = chunking_of(workspace, recipe) if built else None
     if chunking is not None:
-        table = chunk_table(workspace, recipe)
-        facts["chunks"] = [f"{len(table)} chunks", f"median {np.median(table.tokens):.0f} tokens"]
+        facts["chunks"] = _chunk_facts(workspace, recipe)
     kinds = {branch["id"]: "sparse" if branch["kind"] == "bm25" else "dense" for branch in recipe.branches}
     terms = chunking.indexes.filter(kind=POSTINGS).first() if chunking else None
     for branch in recipe.branches:
@@ -76,6 +76,15 @@ def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, bui
         rows = trial.rows.exclude(cause__in=(RIGHTLY_EMPTY, WRONGLY_FILLED)).values_list("in_play", flat=True)
         together = sum(any(row.get(branch) for branch in kinds) for row in rows)
     return list(_with_losses(recipe, levels, facts, kinds, together))
+
+
+def _chunk_facts(workspace: Workspace, recipe: Recipe) -> list[str]:
+    try:
+        table = chunk_table(workspace, recipe)
+    except ArtifactDamaged:
+        # The line still leads to the stages, which say what is wrong and how to mend it.
+        return ["damaged on disk"]
+    return [f"{len(table)} chunks", f"median {np.median(table.tokens):.0f} tokens"]
 
 
 def _with_losses(

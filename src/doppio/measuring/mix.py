@@ -7,6 +7,7 @@ import numpy as np
 
 from doppio.core.fusion import Fused, reciprocal_rank_fusion, scaled_score_fusion
 from doppio.core.measure.relevance import Relevance
+from doppio.core.ranking import Ids
 from doppio.core.trace import StageTrace, Trace
 
 STEPS = 20
@@ -29,17 +30,15 @@ def mix_curve(
     for step in range(STEPS + 1):
         share = step / STEPS
         weights = [1 - share, share]
-        by_ranks = [
-            _relevant(_ranks(stages, weights, rrf_k), r) for stages, r in zip(rankings, relevances, strict=True)
-        ]
-        by_scores = [_relevant(_scores(stages, weights), r) for stages, r in zip(rankings, relevances, strict=True)]
+        by_ranks = [_weighed(_ranks(stages, weights, rrf_k)) for stages in rankings]
+        by_scores = [_weighed(_scores(stages, weights)) for stages in rankings]
         points.append(
             {
                 "dense": share,
-                "ranks": _recall(by_ranks, k),
-                "scores": _recall(by_scores, k),
-                "rank_by_ranks": _first(by_ranks[0]) if len(traces) == 1 else None,
-                "rank_by_scores": _first(by_scores[0]) if len(traces) == 1 else None,
+                "ranks": _recall(by_ranks, relevances, k),
+                "scores": _recall(by_scores, relevances, k),
+                "rank_by_ranks": relevances[0].first(by_ranks[0]) if len(traces) == 1 else None,
+                "rank_by_scores": relevances[0].first(by_scores[0]) if len(traces) == 1 else None,
             }
         )
     return points
@@ -53,15 +52,14 @@ def _scores(stages: Sequence[StageTrace], weights: Sequence[float]) -> Fused:
     return scaled_score_fusion([(stage.chunks, stage.scores) for stage in stages], weights=weights)
 
 
-def _relevant(fused: Fused, relevance: Relevance) -> np.ndarray:
-    """A chunk without any weight behind it is not in the ranking."""
-    return relevance.matrix(fused.chunks[fused.scores > 0])
+def _weighed(fused: Fused) -> Ids:
+    """The ranking of a fusion; a chunk without any weight behind it is not in it."""
+    return fused.chunks[fused.scores > 0]
 
 
-def _recall(matrices: Sequence[np.ndarray], k: int) -> float:
-    return float(np.mean([matrix[:, :k].any(axis=1).mean() for matrix in matrices])) if matrices else 0.0
-
-
-def _first(matrix: np.ndarray) -> int | None:
-    places = matrix.any(axis=0).nonzero()[0]
-    return int(places[0]) + 1 if len(places) else None
+def _recall(rankings: Sequence[Ids], relevances: Sequence[Relevance], k: int) -> float:
+    met = [
+        relevance.matrix(ranking[:k]).any(axis=1).mean()
+        for ranking, relevance in zip(rankings, relevances, strict=True)
+    ]
+    return float(np.mean(met)) if met else 0.0

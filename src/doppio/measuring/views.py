@@ -9,7 +9,6 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.asking.explain import explained, section_paths, traced_chunks
-from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
 from doppio.asking.services import ask, core_recipe, pipelines, put_in_force, save_recipe
 from doppio.asking.views import PROBLEM, recipe_for
@@ -19,6 +18,7 @@ from doppio.core.measure.relevance import Relevance, document_positions, relevan
 from doppio.core.pipeline import Pipeline
 from doppio.core.trace import Trace
 from doppio.indexing.serializers import JobSerializer
+from doppio.indexing.services import chunking_of
 from doppio.library.access import workspace_for
 from doppio.library.models import Workspace
 from doppio.library.services import corpus_of
@@ -82,13 +82,13 @@ class QuestionView(APIView):
     def get(self, request: Request, workspace: int, question: int) -> Response:
         """A labelled question, asked now."""
         place = workspace_for(request, workspace)
-        row = get_object_or_404(place.questions.prefetch_related("spans__document"), pk=question)
+        row = get_object_or_404(place.questions.prefetch_related("spans__document__sections"), pk=question)
         recipe = recipe_for(place, request.query_params.get("recipe"))
         pipeline = pipelines.get(place, core_recipe(recipe))
         labelled = core_question(row)
         relevant = relevance(pipeline.chunks, positions(place), labelled)
         trace = pipeline.ask(row.text)
-        body = _asked(place, recipe, pipeline, trace, relevant)
+        body = _asked(place, pipeline, trace, relevant)
         body["question"] = _question_row(row, None)
         body["spans"] = _spans(row, relevant)
         body["cause"] = cause(trace, relevant, labelled.answerable)
@@ -104,7 +104,7 @@ class AskView(APIView):
         place = workspace_for(request, workspace)
         recipe = recipe_for(place, asked.validated_data.get("recipe"))
         pipeline, trace = ask(recipe, asked.validated_data["text"], request.user)
-        return Response(_asked(place, recipe, pipeline, trace, None))
+        return Response(_asked(place, pipeline, trace, None))
 
 
 def positions(workspace: Workspace) -> dict[str, int]:
@@ -112,22 +112,15 @@ def positions(workspace: Workspace) -> dict[str, int]:
     return document_positions(list(workspace.documents.order_by("name").values_list("name", flat=True)))
 
 
-def _asked(
-    workspace: Workspace, recipe: RecipeVersion, pipeline: Pipeline, trace: Trace, relevant: Relevance | None
-) -> dict[str, Any]:
-    ranks = {}
-    if relevant is not None:
-        for stage in trace.stages:
-            places = relevant.any_of(stage.chunks).nonzero()[0]
-            ranks[stage.stage] = int(places[0]) + 1 if len(places) else None
+def _asked(workspace: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
     return {
         "question": None,
         "spans": [],
         "trace": trace.to_json(),
         "cause": None,
         "in_play": in_play(trace, relevant) if relevant is not None else {},
-        "ranks": ranks,
-        "chunks": traced_chunks(workspace, recipe, pipeline, trace, relevant),
+        "ranks": {stage.stage: relevant.first(stage.chunks) for stage in trace.stages} if relevant else {},
+        "chunks": traced_chunks(workspace, pipeline, trace, relevant),
         "explained": explained(pipeline, trace, relevant),
     }
 
@@ -167,8 +160,6 @@ class DocumentAnswersView(APIView):
         row = get_object_or_404(place.documents.only("pk"), pk=document)
         recipe = recipe_for(place, request.query_params.get("recipe"))
         trial = latest_trial(recipe)
-        from doppio.indexing.services import chunking_of
-
         chunking = chunking_of(place, core_recipe(recipe))
         chunks = chunking.chunks.filter(document=row).values("number", "start", "end", "tokens") if chunking else []
         causes = dict(trial.rows.values_list("question_id", "cause")) if trial else {}
@@ -285,8 +276,8 @@ class MixView(APIView):
             return Response({**body, "questions": 0})
         table = pipelines.get(place, core).chunks
         where = positions(place)
-        wanted = request.query_params.get("question")
-        kept = trial.rows.filter(question=wanted) if wanted else trial.rows.all()
+        wanted = request.query_params.get("question", "")
+        kept = trial.rows.filter(question=int(wanted)) if wanted.isdecimal() else trial.rows.all()
         kept = kept.select_related("question").prefetch_related("question__spans__document")
         rows = [row for row in kept if row.question.spans.all()]
         points = mix_curve(

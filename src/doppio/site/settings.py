@@ -102,6 +102,12 @@ LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
     "formatters": {"line": {"format": "{asctime} {levelname} {name} {message}", "style": "{"}},
-    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
-    "root": {"handlers": ["stderr"], "level": os.environ.get("DOPPIO_LOG", "WARNING")},
+    "handlers": {
+        "stderr": {
+            "class": "logging.StreamHandler",
+            "formatter": "line",
+            "level": os.environ.get("DOPPIO_LOG", "WARNING"),
+        }
+    },
+    "root": {"handlers": ["stderr"]},
 }

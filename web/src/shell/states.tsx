@@ -2,6 +2,7 @@
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { ApiError } from "../api/client";
+import { useLine, useStartTrial } from "../api/queries";
 import { Button, Spinner } from "react-bootstrap";
 
 export function Loading({ what }: { what: string }) {
@@ -13,9 +14,27 @@ export function Loading({ what }: { what: string }) {
   );
 }
 
+/** Indexes are missing or damaged: what the server says of it, and the button that mends it. */
+function NotBuilt({ detail }: { detail: string }) {
+  const line = useLine();
+  const start = useStartTrial();
+  const busy = line.data?.job?.state === "queued" || line.data?.job?.state === "running";
+  return (
+    <div className="state">
+      <strong>Not built</strong>
+      <span style={{ maxWidth: "34rem" }}>{detail}</span>
+      {line.data && !busy && (
+        <Button size="sm" variant="outline-primary" onClick={() => start.mutate(line.data.recipe.id)}>
+          Build and measure
+        </Button>
+      )}
+      {busy && <span>It is being built; the line shows how far it is.</span>}
+    </div>
+  );
+}
+
 export function Failed({ error, again }: { error: Error; again?: () => void }) {
-  if (error instanceof ApiError && error.status === 409)
-    return <Empty title="Not built yet">{error.message}</Empty>;
+  if (error instanceof ApiError && error.status === 409) return <NotBuilt detail={error.message} />;
   return (
     <div className="state" role="alert">
       <strong className="lost">This could not be shown</strong>

@@ -36,6 +36,11 @@ class Relevance:
         """(n,) bool: is the n-th ranked chunk relevant to any span?"""
         return np.asarray(self.matrix(ranking).any(axis=0))
 
+    def first(self, ranking: NDArray[np.int64]) -> int | None:
+        """Rank of the first chunk that is relevant to any span, from 1; None where there is none."""
+        places = self.any_of(ranking).nonzero()[0]
+        return int(places[0]) + 1 if len(places) else None
+
 
 def relevance(table: ChunkTable, positions: Mapping[str, int], question: Question, cover: float = COVER) -> Relevance:
     """Find the relevant chunks of a question.

@@ -116,8 +116,7 @@ def _row(
     ranks: dict[str, int | None] = {}
     metrics: dict[str, Metrics] = {}
     for stage in trace.stages:
-        places = relevant.any_of(stage.chunks).nonzero()[0]
-        ranks[stage.stage] = int(places[0]) + 1 if len(places) else None
+        ranks[stage.stage] = relevant.first(stage.chunks)
         if question.answerable:
             metrics[stage.stage] = measure(stage.ranking, relevant, pipeline.chunks, cutoffs)
     return Row(

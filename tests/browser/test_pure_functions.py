@@ -1,0 +1,113 @@
+"""Pure functions of the interface, run by Node and checked against Python."""
+
+import json
+import random
+import subprocess
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.core.corpus import ROOT
+
+WEB = ROOT / "web"
+LETTERS = "ab é\n🚡👩‍🚒山ب̂"
+
+
+class Interface(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        place = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(place.cleanup)
+        cls.folder = Path(place.name)
+        sources = ["src/text/codepoints.ts", "src/text/numbers.ts", "src/recipe/paths.ts"]
+        compiler = [str(WEB / "node_modules/.bin/tsc"), "--target", "es2022", "--module", "es2022",
+                    "--moduleResolution", "bundler", "--skipLibCheck", "--outDir", str(cls.folder)]  # fmt: skip
+        subprocess.run([*compiler, *sources], cwd=WEB, check=True, capture_output=True)
+        (cls.folder / "package.json").write_text('{"type": "module"}')
+
+    def call(self, module, expression, cases):
+        """Evaluate a JavaScript expression of `it`, one case after another."""
+        program = (
+            f"import * as m from './{module}.js'; import fs from 'node:fs';"
+            "const cases = JSON.parse(fs.readFileSync(0, 'utf8'));"
+            f"console.log(JSON.stringify(cases.map((it) => {expression})));"
+        )
+        done = subprocess.run(
+            ["node", "--input-type=module", "-e", program],
+            cwd=self.folder, input=json.dumps(cases), capture_output=True, text=True,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return json.loads(done.stdout)
+
+    def test_offsets_count_code_points_as_python_does(self):
+        dice = random.Random(7)
+        cases = []
+        for _ in range(200):
+            text = "".join(dice.choice(LETTERS) for _ in range(dice.randrange(40)))
+            start, end = sorted((dice.randrange(len(text) + 1), dice.randrange(len(text) + 1)))
+            cases.append({"text": text, "start": start, "end": end})
+        got = self.call("text/codepoints", "m.codePoints(it.text).slice(it.start, it.end).join('')", cases)
+        self.assertEqual(got, [case["text"][case["start"] : case["end"]] for case in cases])
+
+    def test_pieces_make_up_the_text_and_know_what_covers_them(self):
+        dice = random.Random(11)
+        cases = []
+        for _ in range(150):
+            text = "".join(dice.choice(LETTERS) for _ in range(dice.randrange(1, 50)))
+            low, high = sorted(dice.sample(range(len(text) + 1), 2))
+            ranges = []
+            for kind in dice.sample(["answer", "term", "token"], dice.randrange(4)):
+                start, end = sorted((dice.randrange(len(text) + 1), dice.randrange(len(text) + 1)))
+                if start < end:
+                    ranges.append({"start": start, "end": end, "kind": kind})
+            cases.append({"text": text, "low": low, "high": high, "ranges": ranges})
+        call = "m.pieces(m.codePoints(it.text), it.low, it.high, it.ranges)"
+        for case, pieces in zip(cases, self.call("text/codepoints", call, cases), strict=True):
+            self.assertEqual("".join(piece["text"] for piece in pieces), case["text"][case["low"] : case["high"]])
+            for piece in pieces:
+                places = range(piece["start"], piece["start"] + len(piece["text"]))
+                for span in case["ranges"]:
+                    inside = [span["start"] <= place < span["end"] for place in places]
+                    self.assertEqual(all(inside), span["kind"] in piece["kinds"])
+                    self.assertEqual(all(inside), any(inside))
+
+    def test_figures_have_their_unit(self):
+        self.assertEqual(
+            self.call("text/numbers", "m.duration(it)", [0.2, 12.4, 89, 300, 7200]),
+            ["under a second", "12 s", "89 s", "5 min", "2.0 h"],
+        )
+        self.assertEqual(self.call("text/numbers", "m.milliseconds(it)", [0.0004, 0.0312]), ["0.4 ms", "31 ms"])
+        self.assertEqual(
+            self.call("text/numbers", "m.bytes(it)", [12, 2048, 5_500_000, 3_000_000_000]),
+            ["12 B", "2 KiB", "5.2 MiB", "2.79 GiB"],
+        )
+        self.assertEqual(self.call("text/numbers", "m.score(it)", [0.1234, -0.5, 3.21987, 17.04]),
+                         [".123", "-.500", "3.220", "17.0"])  # fmt: skip
+        self.assertEqual(self.call("text/numbers", "m.percent(it)", [0, 0.918, 1]), ["0 %", "91.8 %", "100 %"])
+
+    def test_fields_of_a_recipe_are_read_and_set_by_their_path(self):
+        body = {"chunking": {"size": 160}, "branches": [{"k1": 1}, {"depth": 50}], "rerank": None}
+        paths = ["chunking.size", "branches[1].depth", "rerank.floor", "nothing.here"]
+        got = self.call(
+            "recipe/paths", "m.field(it.body, it.path) ?? null", [{"body": body, "path": p} for p in paths]
+        )
+        self.assertEqual(got, [160, 50, None, None])
+        case = {"body": body, "path": "branches[0].k1", "value": 2}
+        changed = self.call("recipe/paths", "[m.withField(it.body, it.path, it.value), it.body]", [case])[0]
+        self.assertEqual((changed[0]["branches"][0]["k1"], changed[1]), (2, body))
+
+    def test_problems_are_split_by_field_as_the_server_writes_them(self):
+        from doppio.core.errors import RecipeError
+        from doppio.core.recipe import check
+
+        wrong = {
+            "format": "doppio-recipe/1",
+            "chunking": {"rule": "natural-breaks", "unit": "tokens", "size": 160, "overlap": 200},
+            "branches": [{"id": "sparse", "kind": "bm25"}],
+            "fusion": {"method": "scaled-scores", "weights": {"other": 1}},
+        }
+        with self.assertRaises(RecipeError) as caught:
+            check(wrong)
+        found = self.call("recipe/paths", "m.problems(it)", [str(caught.exception)])[0]
+        self.assertEqual(found["chunking.overlap"], "200 is not below chunking.size, 160")
+        self.assertIn("no branch has this id", found["fusion.weights.other"])
