@@ -190,3 +190,78 @@ class Questions(unittest.TestCase):
 
     def test_signs_of_patterns_are_quoted_literally(self):
         self.assertEqual(find_quote("a (b) c", "(b)"), [(2, 5)])
+
+
+class Corners(unittest.TestCase):
+    """Files as people really write them."""
+
+    def blocks(self, text, name):
+        document = read_document(text.encode(), name)
+        return [document.text[block.start : block.end] for block in document.blocks]
+
+    def test_markdown_lists_within_lists_keep_their_levels(self):
+        document = read_document(b"- one\n  - inner\n\n    more of inner\n- two\n\n1. first\n2. second\n", "a.md")
+        levels = [(document.text[b.start : b.end], b.level) for b in document.blocks]
+        self.assertEqual(
+            levels,
+            [("- one", 1), ("- inner", 2), ("more of inner", 2), ("- two", 1), ("1. first", 1), ("2. second", 1)],
+        )
+
+    def test_markdown_shows_raw_html_as_text_and_runs_none(self):
+        self.assertEqual(self.blocks("Hello <script>x</script>", "a.md"), ["Hello <script>x</script>"])
+
+    def test_markdown_emphasis_images_and_line_breaks(self):
+        text = "**Bold** and _soft_ ![a cabin](x.png)  \nnext line"
+        self.assertEqual(self.blocks(text, "a.md"), ["Bold and soft a cabin\nnext line"])
+
+    def test_html_without_a_main_part_or_a_heading_takes_its_title(self):
+        document = read_document(b"<title>Tickets</title><div>One<div>Two</div>Three</div>", "a.html")
+        self.assertEqual((document.title, document.text), ("Tickets", "One\n\nTwo\n\nThree"))
+
+    def test_html_entities_comments_and_forms(self):
+        text = "<main><p>5 &lt; 6 &amp; 7</p><!-- hidden --><form><input value=x>form</form><pre>a\n  b</pre></main>"
+        self.assertEqual(self.blocks(text, "a.html"), ["5 < 6 & 7", "a\n  b"])
+
+    def test_broken_html_is_read_as_far_as_it_goes(self):
+        self.assertEqual(self.blocks("<p>one<p>two<table><tr><td>x", "a.html"), ["one", "two", "x"])
+
+    def test_plain_text_with_windows_line_ends_and_a_byte_order_mark(self):
+        document = read_document(b"\xef\xbb\xbf1 When\r\n\r\nAt noon.\r\n", "a.txt")
+        self.assertEqual(document.text, "1 When\n\nAt noon.")
+        self.assertEqual(document.sections[0].number, "1")
+
+    def test_a_numbered_sentence_is_no_heading(self):
+        document = read_document(b"2 people stand at the gate and wait.\n\nText", "a.txt")
+        self.assertEqual(document.sections, ())
+
+    def test_csv_with_line_breaks_and_quotes_in_a_field(self):
+        text = 'Code,Note\nE-1,"two\nlines, and ""quotes"""\n'
+        self.assertEqual(self.blocks(text, "log.csv"), ["Log", 'Code: E-1; Note: two lines, and "quotes"'])
+
+    def test_csv_mistakes_name_the_line(self):
+        for text, message in ((",,\n", "line 1: no header"), ('a,b\n"x,1\n', "a.csv, line 2")):
+            with self.assertRaisesRegex(DocumentError, message):
+                read_document(text.encode(), "a.csv")
+
+    def test_a_folder_is_read_with_all_below_it_in_the_order_of_names(self):
+        with tempfile.TemporaryDirectory() as place:
+            folder = Path(place)
+            for name in ("b/two.md", "a/one.txt", "b/skip.bin", "three.MD"):
+                path = folder / name
+                path.parent.mkdir(exist_ok=True)
+                path.write_text("Text")
+            self.assertEqual([d.id for d in read_documents(folder)], ["a/one.txt", "b/two.md", "three.MD"])
+            with self.assertRaisesRegex(DocumentError, "no documents; known endings are .md"):
+                read_documents(self.empty(folder))
+
+    def empty(self, folder):
+        (folder / "empty").mkdir()
+        return folder / "empty"
+
+    def test_paths_of_sections_go_from_the_outermost_inwards(self):
+        document = read_document(b"# A\n\n## 1 B\n\n### C\n\nx\n\n## 2 D\n\ny", "a.md")
+        paths = [document.section_path(index) for index in range(4)]
+        self.assertEqual(paths, [("A",), ("A", "1 B"), ("A", "1 B", "C"), ("A", "2 D")])
+        self.assertEqual(document.section_path(-1), ())
+        inner = document.sections[1]
+        self.assertEqual(document.text[inner.start : inner.end].strip(), "1 B\n\nC\n\nx")

@@ -23,7 +23,7 @@ def decode(data: bytes, name: str) -> str:
     DocumentError
         If the bytes are in another encoding; names the file, the line and the byte.
     """
-    encoding = "utf-8"
+    encoding = "utf-8-sig"
     if data.startswith((b"\xff\xfe\x00\x00", b"\x00\x00\xfe\xff")):
         encoding = "utf-32"
     elif data.startswith((b"\xff\xfe", b"\xfe\xff")):
@@ -33,6 +33,6 @@ def decode(data: bytes, name: str) -> str:
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
         raise DocumentError(
-            f"{name}, line {line}: byte 0x{data[error.start]:02x} is not {encoding.upper()}; "
+            f"{name}, line {line}: byte 0x{data[error.start]:02x} is not {encoding.upper().removesuffix('-SIG')}; "
             "save the file as UTF-8 and import it again"
         ) from error
