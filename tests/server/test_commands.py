@@ -134,6 +134,13 @@ class Bench(unittest.TestCase):
 
 
 class Help(unittest.TestCase):
+    def test_a_management_command_without_a_database_says_what_to_do(self):
+        done = doppio("manage", "showmigrations")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("the database does not answer", done.stderr)
+        self.assertIn("start one of them in another terminal", done.stderr)
+        self.assertNotIn("Traceback", done.stderr)
+
     def test_every_command_is_listed_and_an_unknown_one_is_told(self):
         said = doppio("help").stdout
         for command in ("demo", "serve", "trial", "bench", "test", "setup", "manage", "help"):

@@ -26,11 +26,18 @@ def manage(arguments: list[str]) -> None:
     """Run a Django management command in this process."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "doppio.site.settings")
     from django.core.management import execute_from_command_line
+    from django.db import OperationalError
 
-    execute_from_command_line(["./doppio manage", *arguments])
+    try:
+        execute_from_command_line(["./doppio manage", *arguments])
+    except OperationalError as error:
+        raise DoppioError(
+            f"the database does not answer ({str(error).splitlines()[0]}); it runs while './doppio demo' or "
+            "'./doppio serve' does, so start one of them in another terminal"
+        ) from error
 
 
-def demo(port: Port = PREFERRED_PORT, only_load: Annotated[bool, typer.Option(hidden=True)] = False) -> None:
+def demo(port: Port = PREFERRED_PORT) -> None:
     """Install what is missing, load the demo, and serve it. Ctrl-C stops all that it started."""
     begun = time.perf_counter()
     err.print("Doppio demo")
@@ -39,8 +46,7 @@ def demo(port: Port = PREFERRED_PORT, only_load: Annotated[bool, typer.Option(hi
         services.database()
         step("tables", _migrate)
         step("demo data", _load_demo)
-        if not only_load:
-            services.serve(port, begun)
+        services.serve(port, begun)
 
 
 def serve(port: Port = PREFERRED_PORT) -> None:

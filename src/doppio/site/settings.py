@@ -96,7 +96,6 @@ SPECTACULAR_SETTINGS = {
     "TITLE": "Doppio",
     "VERSION": "1",
     "SERVE_INCLUDE_SCHEMA": False,
-    "ENUM_NAME_OVERRIDES": {},
 }
 LOGGING = {
     "version": 1,

@@ -10,7 +10,6 @@ from doppio.core.measure.relevance import Relevance
 
 Metrics = dict[str, float]
 NEVER = np.iinfo(np.int64).max
-AT_K = ("recall", "hit", "precision", "ndcg", "coverage", "density")
 
 
 def measure(ranking: NDArray[np.int64], relevance: Relevance, table: ChunkTable, cutoffs: Sequence[int]) -> Metrics:

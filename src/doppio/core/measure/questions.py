@@ -1,6 +1,5 @@
 """Labelled questions: where in the documents their answers stand."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 
@@ -26,7 +25,3 @@ class Question:
     @property
     def answerable(self) -> bool:
         return bool(self.spans)
-
-
-def answerable(questions: Sequence[Question]) -> list[Question]:
-    return [question for question in questions if question.answerable]

@@ -4,7 +4,7 @@ import type { DocumentText } from "../../api/client";
 import { codePoints, pieces, type Range } from "../../text/codepoints";
 
 export interface MarkedRange extends Range {
-  kind: "answer" | "pinned" | "twice" | "held";
+  kind: "answer" | "pinned" | "twice";
 }
 
 export function Reader({
