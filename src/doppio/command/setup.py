@@ -77,7 +77,6 @@ def debian_packages(browser: bool) -> str:
         if shutil.which("sudo") is None or subprocess.run(["sudo", "-n", "true"], capture_output=True).returncode:
             raise DoppioError(f"missing packages; run this once, then try again: sudo {' '.join(command)}")
         command = ["sudo", "-n", *command]
-    # The packaged server starts a cluster of its own at installation; Doppio has no use for it.
     env = os.environ | {"DEBIAN_FRONTEND": "noninteractive"}
     prefix = command[: command.index("apt-get")]
     run([*prefix, "apt-get", "update"], "apt-get update", env=env)
