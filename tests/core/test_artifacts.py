@@ -124,6 +124,25 @@ class Builds(unittest.TestCase):
         self.store = fresh_store
         np.testing.assert_allclose(resumed.vectors["dense"], fresh.vectors["dense"], atol=2e-5)
 
+    def test_a_kill_between_two_writes_encodes_nothing_again_and_leaves_nothing_behind(self):
+        real = ArtifactStore.write
+
+        def dies(store, kind, key, arrays, meta):
+            if kind == "token-vectors":
+                raise KeyboardInterrupt
+            return real(store, kind, key, arrays, meta)
+
+        with mock.patch.object(ArtifactStore, "write", dies), self.assertRaises(KeyboardInterrupt):
+            self.build(recipe())
+        with mock.patch.object(Encoder, "encode", side_effect=AssertionError("encoded again")):
+            pipeline = self.build(recipe())
+        self.assertIsNotNone(pipeline.scorer)
+        self.assertFalse(any(path.name.startswith(".") for path in self.store.root.iterdir()))
+
+    def test_a_manifest_alone_tells_size_and_meta(self):
+        opened = self.store.write("vectors", "k", {"a": np.arange(9)}, {"n": 1})
+        self.assertEqual(self.store.describe("vectors", "k"), (opened.bytes, {"n": 1}))
+
     def test_a_damaged_index_is_built_again(self):
         self.build(recipe())
         path = next(self.store.root.glob("vectors-*/vectors.npy"))

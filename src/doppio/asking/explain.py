@@ -34,8 +34,9 @@ def traced_chunks(
     rows = rows.defer("document__text", "document__blocks")
     texts = dict(zip(numbers, pipeline.texts.texts(numbers), strict=True))
     paths = section_paths(sorted({row.document_id for row in rows}))
-    terms = _question_terms(pipeline, trace)
-    analysis = _analysis(pipeline)
+    branch = _sparse_branch(pipeline)
+    analysis = Analysis(**branch["analysis"]) if branch else None
+    terms = {term.text for term in analysis.terms(trace.question)} if analysis else set()
     relevant = set(np.concatenate([[], *(relevance.chunks if relevance else ())]).astype(int).tolist())
     spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
     found = []
@@ -78,7 +79,7 @@ def section_paths(documents: Sequence[int]) -> dict[tuple[int, int], list[str]]:
 
 def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> list[dict[str, Any]]:
     """Term by term, why the sparse branch scored its first chunks and the relevant ones as it did."""
-    branch = next((b for b in pipeline.recipe.branches if b["kind"] == "bm25"), None)
+    branch = _sparse_branch(pipeline)
     if branch is None:
         return []
     chunks = [int(chunk) for chunk in trace.stage(branch["id"]).chunks[:SHOWN]]
@@ -104,14 +105,8 @@ def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> 
     ]
 
 
-def _analysis(pipeline: Pipeline) -> Analysis | None:
-    branch = next((b for b in pipeline.recipe.branches if b["kind"] == "bm25"), None)
-    return Analysis(**branch["analysis"]) if branch else None
-
-
-def _question_terms(pipeline: Pipeline, trace: Trace) -> set[str]:
-    analysis = _analysis(pipeline)
-    return {term.text for term in analysis.terms(trace.question)} if analysis else set()
+def _sparse_branch(pipeline: Pipeline) -> dict[str, Any] | None:
+    return next((branch for branch in pipeline.recipe.branches if branch["kind"] == "bm25"), None)
 
 
 def _found_terms(analysis: Analysis | None, terms: set[str], text: str) -> list[dict[str, int]]:

@@ -113,6 +113,11 @@ class ArtifactStore:
             total += listed["bytes"]
         return Artifact(kind, key, place, arrays, manifest["meta"], total)
 
+    def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
+        """Size in bytes and meta of an artifact from its manifest alone, without reading its arrays."""
+        manifest = _read_manifest(self.place(kind, key))
+        return sum(listed["bytes"] for listed in manifest["arrays"].values()), manifest["meta"]
+
     def remove(self, kind: str, key: str) -> None:
         """Take an artifact out of sight at once, then delete its files."""
         place = self.place(kind, key)

@@ -158,8 +158,9 @@ class Builder:
     def _encode(self, encoder: Encoder, table: ChunkTable, texts: ChunkTexts, lacking: list[tuple[str, str]]) -> None:
         """Encode all chunks once for every artifact that wants it; blocks that were done before are kept."""
         with_tokens = any(kind == token_vectors.KIND for kind, _ in lacking)
-        key = fingerprint(lacking)
-        parts = self.store.root / f".parts-{key}"
+        # Named by what was encoded, not by what is still lacking: a kill between two writes must find them again.
+        plain = self.store.root / f".parts-{lacking[0][1]}"
+        parts = plain.with_name(f"{plain.name}-tokens") if with_tokens else plain
         parts.mkdir(parents=True, exist_ok=True)
         self.progress.start("encode chunks", len(table), "chunks")
         blocks: list[dict[str, NDArray[Any]]] = []
@@ -180,7 +181,8 @@ class Builder:
                 self.store.write(kind, artifact_key, {"vectors": vectors}, meta)
             else:
                 self.store.write(kind, artifact_key, _token_arrays(encoder, blocks), {})
-        shutil.rmtree(parts)
+        for done in (parts, plain):
+            shutil.rmtree(done, ignore_errors=True)
 
 
 def open_chunks(artifact: Artifact) -> ChunkTable:

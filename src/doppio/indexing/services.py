@@ -5,6 +5,7 @@ from django.conf import settings
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder, Models
 from doppio.core.chunking.table import ChunkTable
+from doppio.core.errors import ArtifactDamaged
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe import Recipe
@@ -25,18 +26,18 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress) -> Pipeline:
     core = builder(progress)
     corpus = corpus_of(workspace)
     keys = core.keys(corpus, recipe)
-    known = workspace.chunkings.filter(key=keys.chunks).exists()
-    artifact = core.store.open_or_none("chunks", keys.chunks) if known else None
-    documents = [] if artifact is not None else core_documents(workspace)
-    table = core.chunks(documents, corpus, recipe)
+    try:
+        table = core.table(corpus, recipe)
+    except (FileNotFoundError, ArtifactDamaged):
+        table = core.chunks(core_documents(workspace), corpus, recipe)
     chunking = record_chunks(workspace, keys.chunks, recipe.chunking, table)
     texts = RecordedTexts(chunking.pk)
     core.indexes(corpus, recipe, table, texts)
     pipeline = core.open(corpus, recipe, texts, table)
     for kind, key in keys.listed():
-        opened = core.store.open(kind, key)
+        size, meta = core.store.describe(kind, key)
         Index.objects.update_or_create(
-            chunking=chunking, kind=kind, key=key, defaults={"bytes": opened.bytes, "meta": dict(opened.meta)}
+            chunking=chunking, kind=kind, key=key, defaults={"bytes": size, "meta": dict(meta)}
         )
     return pipeline
 

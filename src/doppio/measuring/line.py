@@ -3,13 +3,14 @@
 from typing import Any
 
 import numpy as np
+from django.db.models import Count, Sum
 
 from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import RecipeSerializer
 from doppio.asking.services import core_recipe
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.measure.intervals import wilson
-from doppio.core.measure.ledger import RIGHTLY_EMPTY, WRONGLY_FILLED
+from doppio.core.measure.ledger import DELIVERED, RIGHTLY_EMPTY, WRONGLY_FILLED
 from doppio.core.recipe import Recipe
 from doppio.core.sparse.postings import KIND as POSTINGS
 from doppio.indexing.models import Job
@@ -19,7 +20,6 @@ from doppio.library.models import Workspace
 from doppio.measuring.models import TrialRecord
 from doppio.measuring.services import latest_trial
 
-SCORERS = {"late-interaction": "late interaction"}
 METHODS = {"reciprocal-rank": "reciprocal ranks", "scaled-scores": "scaled scores"}
 
 
@@ -30,7 +30,7 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
     trial = latest_trial(recipe)
     job = workspace.jobs.filter(kind="trial", details__recipe=recipe.pk).order_by("-pk").first()
     shown = job if job is not None and (job.state in (Job.QUEUED, Job.RUNNING) or trial is None) else None
-    delivered = trial.ledger["delivered"] if trial else None
+    delivered = trial.ledger[DELIVERED] if trial else None
     low, high = wilson(delivered, trial.answerable) if trial else (None, None)
     return {
         "recipe": RecipeSerializer(recipe).data,
@@ -48,9 +48,8 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
 
 def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, built: bool) -> list[dict[str, Any]]:
     levels = trial.levels if trial else {}
-    documents = workspace.documents.count()
-    words = sum(workspace.documents.values_list("words", flat=True))
-    facts: dict[str, list[str]] = {"documents": [f"{documents} files", f"{words:,} words"]}
+    corpus = workspace.documents.aggregate(documents=Count("pk"), words=Sum("words", default=0))
+    facts: dict[str, list[str]] = {"documents": [f"{corpus['documents']} files", f"{corpus['words']:,} words"]}
     chunking = chunking_of(workspace, recipe) if built else None
     if chunking is not None:
         facts["chunks"] = _chunk_facts(workspace, recipe)

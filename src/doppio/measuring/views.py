@@ -9,6 +9,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.asking.explain import explained, section_paths, traced_chunks
+from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
 from doppio.asking.services import ask, core_recipe, pipelines, put_in_force, save_recipe
 from doppio.asking.views import PROBLEM, recipe_for
@@ -211,9 +212,7 @@ class RecipeSaveView(APIView):
         given.is_valid(raise_exception=True)
         place = workspace_for(request, workspace)
         saved = save_recipe(place, given.validated_data["body"], user=request.user, note=given.validated_data["note"])
-        job = None if latest_trial(saved) else start_trial(saved, request.user)
-        body = {"recipe": RecipeSerializer(saved).data, "job": JobSerializer(job).data if job else None}
-        return Response(body, status=201)
+        return Response(_in_force(saved, request), status=201)
 
 
 class RecipeInForceView(APIView):
@@ -223,8 +222,13 @@ class RecipeInForceView(APIView):
         place = workspace_for(request, workspace)
         found = recipe_for(place, recipe)
         put_in_force(found)
-        job = None if latest_trial(found) else start_trial(found, request.user)
-        return Response({"recipe": RecipeSerializer(found).data, "job": JobSerializer(job).data if job else None})
+        return Response(_in_force(found, request))
+
+
+def _in_force(recipe: RecipeVersion, request: Request) -> dict[str, Any]:
+    """The recipe, and the job that measures it where it has no trial on the present documents."""
+    job = None if latest_trial(recipe) else start_trial(recipe, request.user)
+    return {"recipe": RecipeSerializer(recipe).data, "job": JobSerializer(job).data if job else None}
 
 
 class TrialsView(APIView):

@@ -2,7 +2,7 @@
 import { useAsked } from "../api/queries";
 import type { Asked } from "../api/client";
 import { usePin, useStage, type StageName } from "../shell/pin";
-import { Loading, Shown } from "../shell/states";
+import { Shown } from "../shell/states";
 import { Chunks, ChunksPinned } from "./chunks/Chunks";
 import { Context, ContextPinned } from "./context/Context";
 import { Dense, DensePinned } from "./dense/Dense";
@@ -46,7 +46,7 @@ export function StageView() {
         <>
           <PinHead asked={data} stage={stage} />
           <div className="body" key={`${pin.question}${pin.text}${stage}`}>
-            {asked.isFetching && !data ? <Loading what="Asking" /> : <View asked={data} />}
+            <View asked={data} />
           </div>
         </>
       )}

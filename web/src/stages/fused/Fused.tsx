@@ -3,10 +3,10 @@ import { useState } from "react";
 import { Table } from "react-bootstrap";
 import type { Asked, StageTrace } from "../../api/client";
 import { useLine, useQuestions } from "../../api/queries";
-import { Segments } from "../../shell/Segments";
 import { Empty } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
 import { StageHead } from "../shared/Figures";
+import { FlowOrList, type Shape } from "../shared/FlowOrList";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { ROWS, RankFlow, type Lane } from "../shared/RankFlow";
@@ -134,7 +134,7 @@ export function FusedPinned({ asked }: { asked: Asked }) {
   const branches = asked.trace.stages.filter((stage) => stage.kind === "branch");
   const fused = asked.trace.stages.find((stage) => stage.kind === "fused");
   const [chosen, setChosen] = useState<number | null>(() => firstChoice(fused, chunks));
-  const [shape, setShape] = useState<"flow" | "list">("flow");
+  const [shape, setShape] = useState<Shape>("flow");
   if (!fused) return <Empty title="Nothing was fused" />;
   const passes = fused.kept.filter(Boolean).length;
   const lane = (stage: StageTrace): Lane => ({
@@ -159,14 +159,7 @@ export function FusedPinned({ asked }: { asked: Asked }) {
               {milliseconds(fused.seconds)}
             </span>
           </h3>
-          <Segments
-            options={[
-              ["flow", "flow"],
-              ["list", "list"],
-            ]}
-            value={shape}
-            choose={setShape}
-          />
+          <FlowOrList shape={shape} choose={setShape} />
         </div>
         {shape === "list" ? (
           <HitList

@@ -3,11 +3,11 @@ import { useState } from "react";
 import type { Asked } from "../../api/client";
 import { useLine, useMatches, useQuestions } from "../../api/queries";
 import { useGo } from "../../shell/pin";
-import { Segments } from "../../shell/Segments";
 import { Empty } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
+import { FlowOrList, type Shape } from "../shared/FlowOrList";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { RankFlow } from "../shared/RankFlow";
@@ -107,7 +107,7 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
   const fused = stageOfKind(asked, "fused");
   const stage = stageOfKind(asked, "reranked");
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
-  const [shape, setShape] = useState<"flow" | "list">("flow");
+  const [shape, setShape] = useState<Shape>("flow");
   const matches = useMatches(asked.trace.question, stage ? chosen : null);
   if (!stage || !fused) return <NotHere />;
   const passes = stage.kept.filter(Boolean).length;
@@ -121,14 +121,7 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
             Shortlist of {shortlist.length}{" "}
             <span className="soft fw-normal num">{milliseconds(stage.seconds)}</span>
           </h3>
-          <Segments
-            options={[
-              ["flow", "flow"],
-              ["list", "list"],
-            ]}
-            value={shape}
-            choose={setShape}
-          />
+          <FlowOrList shape={shape} choose={setShape} />
         </div>
         {shape === "list" ? (
           <HitList

@@ -7,13 +7,15 @@ from django.core.management.base import BaseCommand
 from django.db import connections
 from procrastinate.contrib.django import app
 
+from doppio.indexing.tasks import SILENT_FOR, take_over
+
 
 class Command(BaseCommand):
     help = "Run queued jobs until stopped; jobs of a worker that died are taken over."
 
     def add_arguments(self, parser):
         parser.add_argument("--once", action="store_true", help="Stop when nothing is left to do.")
-        parser.add_argument("--silent-for", type=float, default=30.0,
+        parser.add_argument("--silent-for", type=float, default=SILENT_FOR,
                             help="Take over jobs whose worker has been silent for so many seconds.")  # fmt: skip
 
     def handle(self, *args, once: bool, silent_for: float, **options):
@@ -31,9 +33,7 @@ async def _work(once: bool, silent_for: float) -> None:
 async def _run(once: bool, silent_for: float) -> None:
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
-        manager = worker_app.job_manager
-        for job in await manager.get_stalled_jobs(seconds_since_heartbeat=silent_for):
-            await manager.retry_job(job)
+        await take_over(worker_app.job_manager, silent_for)
         await worker_app.run_worker_async(
             wait=not once, install_signal_handlers=not once, concurrency=1, listen_notify=True
         )
