@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 from selenium import webdriver
 from selenium.webdriver.common.by import By
-from selenium.webdriver.support.ui import WebDriverWait
+from selenium.webdriver.support.ui import Select, WebDriverWait
 
 FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
@@ -21,8 +21,11 @@ VIEWS = {
     "fused-pinned": ("/line/fused", PINNED),
     "fused": ("/line/fused", None),
     "documents": ("/line/documents", None),
+    "documents-page": ("/line/documents", None),
+    "documents-import": ("/line/documents", None),
     "documents-pinned": ("/line/documents", PINNED),
     "chunks": ("/line/chunks", None),
+    "chunks-compared": ("/line/chunks", None),
     "chunks-pinned": ("/line/chunks", "What has to be checked before a line opens in the morning?"),
     "sparse": ("/line/sparse", None),
     "sparse-pinned": ("/line/sparse", "What does alarm E-417 mean?"),
@@ -34,6 +37,60 @@ VIEWS = {
     "context-pinned": ("/line/context", PINNED),
     "trials": ("/trials", None),
     "recipe": ("/line/fused", None),
+}
+
+FILES = Path(__file__).resolve().parents[2] / "demo" / "documents"
+
+
+def press(text: str):
+    """A step that presses the button with this text once it can be pressed."""
+    path = f"//button[normalize-space()='{text}']"
+
+    def step(driver, wait) -> None:
+        wait.until(lambda d: d.find_element(By.XPATH, path).is_enabled())
+        driver.find_element(By.XPATH, path).click()
+
+    return step
+
+
+def open_document(name: str):
+    """A step that opens a document of the list by a part of its name."""
+
+    def step(driver, wait) -> None:
+        wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".document-row"))
+        driver.find_element(By.CSS_SELECTOR, "[aria-label='Title or file name']").send_keys(name)
+        driver.find_element(By.CSS_SELECTOR, ".document-row button").click()
+        wait.until(lambda d: name in d.find_element(By.CSS_SELECTOR, ".document-head .mono").text)
+
+    return step
+
+
+def choose_rule(rule: str):
+    """A step that cuts by another rule."""
+
+    def step(driver, wait) -> None:
+        wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".cut-settings select"))
+        Select(driver.find_element(By.CSS_SELECTOR, ".cut-settings select")).select_by_value(rule)
+        wait.until(lambda d: d.find_elements(By.XPATH, "//button[text()='Use and build']"))
+
+    return step
+
+
+def give_files(driver, wait) -> None:
+    """Choose files as a person would: a table, a changed document, one that cannot be read."""
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, "[aria-label='Choose files']"))
+    picked = [FILES / "logs" / "shift-log.csv", FILES / "rules" / "ice-and-snow.md", Path(__file__)]
+    driver.find_element(By.CSS_SELECTOR, "[aria-label='Choose files']").send_keys("\n".join(map(str, picked)))
+    wait.until(lambda d: d.find_elements(By.XPATH, "//button[text()='Choose fields']"))
+    driver.find_element(By.XPATH, "//button[text()='Choose fields']").click()
+    wait.until(lambda d: d.find_elements(By.XPATH, "//button[text()='A row is a document']"))
+
+
+STEPS = {
+    "recipe": (press("Edit recipe"),),
+    "documents-page": (open_document("gondola-maintenance-manual.pdf"), press("Page")),
+    "documents-import": (press("Import"), give_files),
+    "chunks-compared": (choose_rule("outline"), press("Side by side")),
 }
 
 
@@ -69,9 +126,8 @@ def main(link: str, folder: Path, names: list[str]) -> None:
             path, question = VIEWS[name]
             driver.get(root + path + (f"?q={numbers[question]}" if question else ""))
             wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".body, .trials table"))
-            if name == "recipe":
-                wait.until(lambda d: d.find_element(By.XPATH, "//button[text()='Edit recipe']").is_enabled())
-                driver.find_element(By.XPATH, "//button[text()='Edit recipe']").click()
+            for step in STEPS.get(name, ()):
+                step(driver, wait)
             wait.until(lambda d: not d.find_elements(By.CSS_SELECTOR, ".spinner-border"))
             time.sleep(1.2)
             driver.save_screenshot(str(folder / f"{name}.png"))

@@ -7,6 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from doppio.core.recipe import check_chunking
 from tests.core.corpus import ROOT
 
 WEB = ROOT / "web"
@@ -19,7 +20,14 @@ class Interface(unittest.TestCase):
         place = tempfile.TemporaryDirectory()
         cls.addClassCleanup(place.cleanup)
         cls.folder = Path(place.name)
-        sources = ["src/text/codepoints.ts", "src/text/numbers.ts", "src/recipe/paths.ts"]
+        sources = [
+            "src/text/codepoints.ts",
+            "src/text/numbers.ts",
+            "src/recipe/paths.ts",
+            "src/stages/documents/filter.ts",
+            "src/stages/documents/search.ts",
+            "src/stages/chunks/settings.ts",
+        ]
         compiler = [str(WEB / "node_modules/.bin/tsc"), "--target", "es2022", "--module", "es2022",
                     "--moduleResolution", "bundler", "--skipLibCheck", "--outDir", str(cls.folder)]  # fmt: skip
         subprocess.run([*compiler, *sources], cwd=WEB, check=True, capture_output=True)
@@ -111,3 +119,61 @@ class Interface(unittest.TestCase):
         found = self.call("recipe/paths", "m.problems(it)", [str(caught.exception)])[0]
         self.assertEqual(found["chunking.overlap"], "200 is not below chunking.size, 160")
         self.assertIn("no branch has this id", found["fusion.weights.other"])
+
+    def test_words_are_found_as_python_finds_them(self):
+        dice = random.Random(5)
+        cases = []
+        for _ in range(150):
+            text = "".join(dice.choice("aAbB 🚡é") for _ in range(dice.randrange(30)))
+            cases.append({"text": text, "words": "".join(dice.choice("ab🚡é") for _ in range(2))})
+        got = self.call("stages/documents/search", "m.findAll(Array.from(it.text), it.words)", cases)
+        for case, ranges in zip(cases, got, strict=True):
+            found, at = [], 0
+            while (at := case["text"].lower().find(case["words"], at)) >= 0:
+                found.append({"start": at, "end": at + 2})
+                at += 2
+            self.assertEqual(ranges, found, case)
+
+    def test_documents_are_filtered_by_words_and_metadata(self):
+        def entry(key, kind, value):
+            return {"key": key, "kind": kind, "value": value}
+
+        rows = [
+            {"title": "Wind rules", "name": "rules/wind.md", "metadata": [
+                entry("valid", "date", "2025-11-01"), entry("lines", "list", ["A", "B"])]},
+            {"title": "Ice", "name": "rules/ice.md", "metadata": [
+                entry("valid", "date", "2024-01-05"), entry("pages", "number", 9)]},
+            {"title": "Dogs", "name": "dogs.html", "metadata": [entry("pages", "number", 12)]},
+        ]  # fmt: skip
+        cases = [
+            ("rules", None, [0, 1]),
+            ("wind md", None, [0]),
+            ("", {"key": "valid", "test": "from", "value": "2024-06-01"}, [0]),
+            ("", {"key": "valid", "test": "to", "value": "2024-06-01"}, [1]),
+            ("", {"key": "valid", "test": "is", "value": ""}, [0, 1]),
+            ("", {"key": "lines", "test": "is", "value": "B"}, [0]),
+            ("", {"key": "pages", "test": "to", "value": "9"}, [1]),
+            ("", {"key": "pages", "test": "from", "value": "10"}, [2]),
+            ("", {"key": "nothing", "test": "is", "value": ""}, []),
+        ]
+        given = [{"rows": rows, "words": words, "condition": condition} for words, condition, _ in cases]
+        got = self.call(
+            "stages/documents/filter", "m.filtered(it.rows, it.words, it.condition).map(r => r.title)", given
+        )
+        self.assertEqual(got, [[rows[place]["title"] for place in places] for _, _, places in cases])
+        facets = self.call("stages/documents/filter", "m.facets(it)", [rows])[0]
+        self.assertEqual([facet["key"] for facet in facets], ["pages", "valid", "lines"])
+        self.assertEqual(facets[0]["values"], ["9", "12"])
+
+    def test_another_rule_takes_what_it_needs_and_leaves_the_rest(self):
+        start = {"rule": "natural-breaks", "unit": "tokens", "size": 160, "overlap": 24}
+        rules = ("outline", "sentence-groups", "topic-shift", "rows", "fixed-window")
+        got = self.call("stages/chunks/settings", "m.withRule(it[0], it[1])", [[start, rule] for rule in rules])
+        for rule, found in zip(rules, got, strict=True):
+            self.assertEqual(check_chunking(found)["rule"], rule)
+        self.assertEqual(got[1]["overlap"], 1)
+        back = self.call("stages/chunks/settings", "m.withRule(it, 'natural-breaks')", got)
+        self.assertTrue(all("level" not in one and "signal" not in one for one in back))
+        same = self.call("stages/chunks/settings", "m.same(it[0], it[1])",
+                         [[start, {**start, "minimum": 0, "context": "none"}], [start, got[0]]])  # fmt: skip
+        self.assertEqual(same, [True, False])

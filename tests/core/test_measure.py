@@ -21,7 +21,7 @@ def table(count=10, size=100, step=100):
     """One document cut into chunks of `size` characters every `step`."""
     start = np.arange(count, dtype=np.int64) * step
     zeros = np.zeros(count, np.int64)
-    return ChunkTable(zeros, start, start + size, zeros + 20, zeros - 1)
+    return ChunkTable.flat(zeros, start, start + size, zeros + 20, zeros - 1)
 
 
 def asked(*spans):

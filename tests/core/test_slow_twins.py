@@ -102,7 +102,7 @@ class Labels(unittest.TestCase):
         # Two documents, chunks of 60 characters every 45.
         begins = np.tile(np.arange(0, 450, 45), 2)
         document = np.repeat([0, 1], 10)
-        self.table = ChunkTable(document, begins, begins + 60, begins * 0 + 9, begins * 0 - 1)
+        self.table = ChunkTable.flat(document, begins, begins + 60, begins * 0 + 9, begins * 0 - 1)
         self.sets = [
             {(int(d), at) for at in range(s, e)}
             for d, s, e in zip(document, self.table.start, self.table.end, strict=True)

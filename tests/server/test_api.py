@@ -41,7 +41,7 @@ class Api(TestCase):
             "line": {},
             "questions": {},
             "questions/{question}": {"question": question},
-            "stages/chunks": {},
+            "labels/lost": {},
             "stages/indexes": {},
             "trials": {},
             "recipes": {},
@@ -222,7 +222,7 @@ class Robust(TestCase):
         return self.client.post(self.root + tail, data, content_type="application/json")
 
     def test_numbers_that_are_none(self):
-        for tail in ("line", "questions", "stages/chunks", "stages/indexes", "mix"):
+        for tail in ("line", "questions", "stages/indexes", "mix"):
             answer = self.client.get(self.root + tail, {"recipe": "'; drop"})
             self.assertEqual(answer.status_code, 400, tail)
             self.assertIn("is not the number of a recipe", answer.json()["detail"])

@@ -5,8 +5,8 @@ from django.test import Client, TestCase
 from django.urls import get_resolver
 from django.utils import timezone
 
+from doppio.library.entry import make_entry_link
 from doppio.library.models import EntryLink
-from doppio.library.services import make_entry_link
 from tests.server.workspace import make_workspace
 
 PAGE = {"accept": "text/html"}
@@ -75,5 +75,5 @@ class Members(TestCase):
         _, stranger = make_workspace("Elsewhere")
         self.client.force_login(stranger)
         self.assertEqual([row["name"] for row in self.client.get("/api/workspaces").json()], ["Elsewhere"])
-        for tail in ("documents", "line", "questions", "trials", "recipes", "jobs", "stages/chunks", "mix"):
+        for tail in ("documents", "line", "questions", "trials", "recipes", "jobs", "labels/lost", "imports", "mix"):
             self.assertEqual(self.client.get(f"/api/workspaces/{workspace.pk}/{tail}").status_code, 404, tail)

@@ -124,7 +124,7 @@ class Demo(unittest.TestCase):
         self.assertEqual(refused.exception.code, 401)
         browser = self.sign_in(link)
         workspaces = json.load(browser.open(f"{address}/api/workspaces"))
-        self.assertEqual(workspaces[0]["documents"], 36)
+        self.assertEqual(workspaces[0]["documents"], 120)
         with self.assertRaises(urllib.error.HTTPError):
             self.sign_in(link)
         self.assertIn(b'<div id="root">', browser.open(address).read())

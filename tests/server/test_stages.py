@@ -5,17 +5,17 @@ import json
 import numpy as np
 from django.test import TestCase
 
-from doppio.asking.explain import section_paths
 from doppio.asking.models import RecipeVersion
 from doppio.asking.services import OpenPipelines, core_recipe, put_in_force, save_recipe
 from doppio.core.errors import ArtifactDamaged
+from doppio.core.formats.documents import read_file
 from doppio.core.fusion import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
 from doppio.core.trace import Trace
-from doppio.indexing.services import builder, chunking_of
+from doppio.indexing.services import builder, chunking_of, models
 from doppio.library.models import Chunk, Section
-from doppio.library.services import RecordedTexts, core_documents, corpus_of
+from doppio.library.services import RecordedTexts, core_documents, corpus_of, load_documents, section_headings
 from doppio.measuring.mix import mix_curve
 from doppio.measuring.services import core_questions, latest_trial, measure_recipe
 from doppio.measuring.views import positions
@@ -68,7 +68,7 @@ class Records(TestCase):
     def test_section_paths_take_one_query(self):
         numbers = list(self.workspace.documents.values_list("pk", flat=True))
         with self.assertNumQueries(1):
-            paths = section_paths(numbers)
+            paths = section_headings(numbers)
         self.assertEqual(len(paths), Section.objects.count())
 
     def test_traces_are_kept_whole_with_the_trial(self):
@@ -115,6 +115,13 @@ class OtherShapes(TestCase):
         self.assertEqual(response.status_code, expected, response.content)
         return response.json()
 
+    def post(self, tail, body, expected=200):
+        response = self.client.post(
+            f"/api/workspaces/{self.workspace.pk}/{tail}", json.dumps(body), content_type="application/json"
+        )
+        self.assertEqual(response.status_code, expected, response.content)
+        return response.json()
+
     def test_branches_with_other_names_and_one_branch_alone(self):
         for branches in ([SPARSE], [DENSE], [DENSE, SPARSE]):
             measured(self.workspace, branches=branches, rerank=None)
@@ -138,17 +145,48 @@ class OtherShapes(TestCase):
         self.assertTrue(all(stage["in_play"] is None for stage in line["stages"]))
         self.assertTrue(all(row["cause"] is None for row in self.get("questions")))
         self.assertEqual(self.get("mix")["points"], [])
-        self.assertIn("run its trial", self.get("stages/chunks", 409)["detail"])
+        self.assertIn("run its trial", self.get("stages/indexes", 409)["detail"])
 
     def test_the_chunk_stage_counts_cut_answers(self):
-        measured(self.workspace, chunking={"rule": "fixed-window", "unit": "words", "size": 8, "overlap": 0})
-        stage = self.get("stages/chunks")
-        self.assertEqual(stage["spans"], stage["intact"] + len(stage["cut"]))
-        self.assertGreater(len(stage["cut"]), 0)
-        self.assertEqual(sum(row["chunks"] for row in stage["bins"]), stage["count"])
-        for row in stage["cut"]:
+        chunking = {"rule": "fixed-window", "unit": "words", "size": 8, "overlap": 0}
+        stage = self.post("stages/chunks/figures", {"chunking": chunking})
+        answers = stage["problems"]["answers"]
+        self.assertEqual(sum(stage["spans"].values()), stage["spans"]["intact"] + len(answers))
+        self.assertGreater(len(answers), 0)
+        self.assertEqual(sum(row["chunks"] for row in stage["bins"]), stage["chunks"])
+        for row in answers:
             self.assertTrue(0 < row["best"] < 1)
             self.assertGreaterEqual(row["pieces"], 2)
+
+    def test_a_cut_that_is_only_looked_at_is_the_one_that_is_built(self):
+        chunking = {"rule": "outline", "unit": "words", "size": 12, "overlap": 0, "context": "path"}
+        measured(self.workspace, chunking=chunking)
+        for document in self.workspace.documents.all():
+            looked = self.post("stages/chunks/cut", {"document": document.pk, "chunking": chunking})
+            built = self.get(f"documents/{document.pk}/answers")["chunks"]
+            self.assertEqual(
+                [(chunk["start"], chunk["end"], chunk["tokens"]) for chunk in looked["chunks"]],
+                [(chunk["start"], chunk["end"], chunk["tokens"]) for chunk in built],
+            )
+            self.assertTrue(all(chunk["context"] > 0 for chunk in looked["chunks"]))
+
+    def test_a_wrong_setting_is_named(self):
+        answer = self.post(
+            "stages/chunks/figures", {"chunking": {"rule": "outline", "unit": "words", "size": 1}}, 400
+        )
+        self.assertEqual(answer["detail"], "chunking.size: 1 is not between 8 and 100000")
+
+    def test_tokens_past_the_limit_are_counted_and_placed(self):
+        text = "# Long\n\n" + "The rope of line B is greased in spring. " * 60
+        load_documents(self.workspace, [*documents(), read_file(text.encode(), "long.md")[0]])
+        chunking = {"rule": "fixed-window", "unit": "words", "size": 400, "overlap": 0}
+        row = self.workspace.documents.get(name="long.md")
+        cut = self.post("stages/chunks/cut", {"document": row.pk, "chunking": chunking})
+        chunk = cut["chunks"][0]
+        self.assertEqual(models.encoder().token_offsets([row.text[: chunk["past"]]])[0].starts.size, cut["limit"])
+        figures = self.post("stages/chunks/figures", {"chunking": chunking})
+        self.assertEqual(figures["unread"], sum(max(c["tokens"] - cut["limit"], 0) for c in cut["chunks"]))
+        self.assertEqual(figures["problems"]["too_long"][0]["document"], row.pk)
 
     def test_a_document_shows_its_chunks_and_answers(self):
         measured(self.workspace)

@@ -1,6 +1,5 @@
 """A trace made readable: the chunks that it names, with their texts, terms and answers."""
 
-from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -11,7 +10,8 @@ from doppio.core.sparse.bm25 import explain
 from doppio.core.text.analysis import Analysis
 from doppio.core.trace import Trace
 from doppio.indexing.services import chunking_of
-from doppio.library.models import Chunk, Section, Workspace
+from doppio.library.models import Chunk, Workspace
+from doppio.library.services import section_headings
 
 SHOWN = 20
 
@@ -33,12 +33,14 @@ def traced_chunks(
     rows = Chunk.objects.filter(chunking=chunking, number__in=numbers).order_by("number").select_related("document")
     rows = rows.defer("document__text", "document__blocks")
     texts = dict(zip(numbers, pipeline.texts.texts(numbers), strict=True))
-    paths = section_paths(sorted({row.document_id for row in rows}))
+    paths = section_headings({row.document_id for row in rows})
     branch = _sparse_branch(pipeline)
     analysis = Analysis(**branch["analysis"]) if branch else None
     terms = {term.text for term in analysis.terms(trace.question)} if analysis else set()
     relevant = set(np.concatenate([[], *(relevance.chunks if relevance else ())]).astype(int).tolist())
     spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
+    nested = [row.number for row in rows if (row.host_start, row.host_end) != (row.start, row.end)]
+    hosts = dict(zip(nested, pipeline.texts.hosts(nested), strict=True))
     found = []
     for row in rows:
         position = int(pipeline.chunks.document[row.number])
@@ -51,30 +53,32 @@ def traced_chunks(
                 "start": row.start,
                 "end": row.end,
                 "tokens": row.tokens,
+                "host": {
+                    "start": row.host_start,
+                    "end": row.host_end,
+                    "text": hosts[row.number],
+                    "answers": _inside(spans, position, row.host_start, row.host_end),
+                }
+                if row.number in hosts
+                else None,
+                "handed": row.handed,
+                "carried": row.document.carried,
                 "text": texts[row.number],
                 "relevant": row.number in relevant,
-                "answers": [
-                    {"start": max(start, row.start) - row.start, "end": min(end, row.end) - row.start}
-                    for place, start, end in spans
-                    if place == position and start < row.end and end > row.start
-                ],
+                "answers": _inside(spans, position, row.start, row.end),
                 "terms": _found_terms(analysis, terms, texts[row.number]),
             }
         )
     return found
 
 
-def section_paths(documents: Sequence[int]) -> dict[tuple[int, int], list[str]]:
-    """Titles from the outermost section down, by document and section index; one query."""
-    rows = {
-        (row.document_id, row.index): row
-        for row in Section.objects.filter(document__in=documents).order_by("document", "index")
-    }
-    paths: dict[tuple[int, int], list[str]] = {}
-    for (document, index), row in rows.items():
-        above = paths.get((document, row.parent), [])
-        paths[document, index] = [*above, f"{row.number} {row.title}".strip()]
-    return paths
+def _inside(spans: list[tuple[int, int, int]], position: int, low: int, high: int) -> list[dict[str, int]]:
+    """Parts of the answers within a range of a document, counted from its start."""
+    return [
+        {"start": max(start, low) - low, "end": min(end, high) - low}
+        for place, start, end in spans
+        if place == position and start < high and end > low
+    ]
 
 
 def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> list[dict[str, Any]]:

@@ -56,6 +56,15 @@ class RangeSerializer(s.Serializer):
     end = s.IntegerField()
 
 
+class HostSerializer(s.Serializer):
+    """What a nested chunk hands on; offsets of `answers` count code points of its text."""
+
+    start = s.IntegerField()
+    end = s.IntegerField()
+    text = s.CharField()
+    answers = RangeSerializer(many=True)
+
+
 class TracedChunkSerializer(s.Serializer):
     """A chunk that a trace names; offsets of `answers` and `terms` count code points of its text."""
 
@@ -67,6 +76,9 @@ class TracedChunkSerializer(s.Serializer):
     end = s.IntegerField()
     tokens = s.IntegerField()
     text = s.CharField()
+    host = HostSerializer(allow_null=True, help_text="What is handed on instead of the chunk.")
+    handed = s.IntegerField(help_text="Tokens of what is handed on.")
+    carried = s.DictField(child=s.CharField(), help_text="Fields that are handed on with it.")
     relevant = s.BooleanField()
     answers = RangeSerializer(many=True)
     terms = RangeSerializer(many=True)

@@ -54,7 +54,7 @@ class OpenPipelines:
             chunking = chunking_of(workspace, recipe)
             assert chunking is not None
             table = core.table(corpus, recipe)
-            self._open[key] = core.open(corpus, recipe, RecordedTexts(chunking.pk), table)
+            self._open[key] = core.open(corpus, recipe, RecordedTexts(chunking.pk, recipe.chunking["context"]), table)
             while len(self._open) > KEPT_OPEN:
                 self._open.popitem(last=False)
             return self._open[key]

@@ -1,5 +1,7 @@
 """Recipes, and how a passage was matched token by token."""
 
+from dataclasses import replace
+
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiResponse, extend_schema
 from rest_framework.request import Request
@@ -49,9 +51,12 @@ class MatchesView(APIView):
             raise RecipeError("rerank: this recipe has no late-interaction scorer")
         if not 0 <= chunk < len(pipeline.chunks):
             raise RecipeError(f"chunk: {chunk} is not between 0 and {len(pipeline.chunks) - 1}")
-        text = pipeline.texts.texts([chunk])[0]
-        matches = pipeline.scorer.matches(asked.validated_data["text"], Passage(text, chunk))
-        return Response(TokenMatchSerializer(matches, many=True).data)
+        read, shown = pipeline.texts.indexed([chunk])[0], pipeline.texts.texts([chunk])[0]
+        before = len(read) - len(shown)
+        matches = pipeline.scorer.matches(asked.validated_data["text"], Passage(read, chunk))
+        # Tokens of the context line stand before the passage that is shown.
+        shifted = [replace(match, start=match.start - before, end=match.end - before) for match in matches]
+        return Response(TokenMatchSerializer(shifted, many=True).data)
 
 
 class RecipesView(APIView):

@@ -1,6 +1,7 @@
 """`./doppio bench`: how long a question takes on the demo corpus, and which stage takes it."""
 
 import json
+import runpy
 import statistics
 import time
 from pathlib import Path
@@ -10,12 +11,13 @@ import typer
 from rich import box
 from rich.table import Table
 
-from doppio.command.paths import DEMO, MODELS, VAR
+from doppio.command.paths import DEMO, MODELS, ROOT, VAR
 from doppio.command.setup import ensure_encoder
 from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder, Models
 from doppio.core.chunking.table import CorpusTexts
+from doppio.core.errors import DoppioError
 from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
 from doppio.core.pipeline import Pipeline
@@ -27,10 +29,20 @@ LIMITS = {"with reranking of 20": 0.400, "without reranking": 0.040}
 
 
 def bench(
+    what: Annotated[str, typer.Argument(help="What is timed: questions or chunking.")] = "questions",
     rounds: Annotated[int, typer.Option(help="Times that each question is asked.", min=1)] = 3,
     json_file: Annotated[Path | None, typer.Option("--json", help="Write the figures here.")] = None,
 ) -> None:
-    """Ask the demo's questions one by one, warm, and print the median time and the share of each stage."""
+    """Time the demo's questions one by one, with the share of each stage; or how fast documents are cut."""
+    if what == "chunking":
+        runpy.run_path(str(ROOT / "bench" / "chunking.py"))["main"](json_file)
+        return
+    if what != "questions":
+        raise DoppioError(f"bench: {what!r} is not one of questions, chunking")
+    _questions(rounds, json_file)
+
+
+def _questions(rounds: int, json_file: Path | None) -> None:
     ensure_encoder()
     documents = read_documents(DEMO / "documents")
     questions = read_questions(DEMO / "questions.jsonl", {document.id: document for document in documents})
@@ -42,7 +54,7 @@ def bench(
         for name in LIMITS:
             recipe = check(body if name.startswith("with ") else {**body, "rerank": None})
             table = builder.chunks(documents, corpus, recipe)
-            texts = CorpusTexts(documents, table)
+            texts = CorpusTexts(documents, table, recipe.chunking["context"])
             builder.indexes(corpus, recipe, table, texts)
             pipeline = builder.open(corpus, recipe, texts, table)
             bars.start(f"ask, {name}", rounds * len(questions), "questions")

@@ -17,13 +17,14 @@ from doppio.command.setup import set_up, step
 from doppio.command.show import err
 
 BIN = Path(sys.executable).parent
+PYTHON = ("src", "tests", "docs", "bench", "demo/make")
 
 
 def _checks() -> list[tuple[str, list[str], Path]]:
     schema = [sys.executable, "-m", "doppio", "manage", "spectacular", "--format", "openapi-json", "--fail-on-warn"]
     return [
-        ("ruff", [str(BIN / "ruff"), "check", "src", "tests", "docs"], ROOT),
-        ("ruff format", [str(BIN / "ruff"), "format", "--check", "-q", "src", "tests", "docs"], ROOT),
+        ("ruff", [str(BIN / "ruff"), "check", *PYTHON], ROOT),
+        ("ruff format", [str(BIN / "ruff"), "format", "--check", "-q", *PYTHON], ROOT),
         ("mypy on the core", [str(BIN / "mypy")], ROOT),
         ("import-linter", [str(BIN / "lint-imports")], ROOT),
         ("schema of the API", [*schema, "--file", str(VAR / "openapi.json")], ROOT),
@@ -43,11 +44,13 @@ def test(
     set_up(browser=True)
     failed = [name for name, command, folder in _checks() if not _passes(name, command, folder)] if lint else []
     cluster = Cluster(VAR / "test", quick=True)
-    shutil.rmtree(VAR / "test" / "artifacts", ignore_errors=True)
+    for folder in ("artifacts", "files"):
+        shutil.rmtree(VAR / "test" / folder, ignore_errors=True)
     step("test database", cluster.start)
     os.environ["DOPPIO_DATABASE"] = str(cluster.record)
     # Nothing that a test builds or asks may touch what the application keeps.
     os.environ["DOPPIO_ARTIFACTS"] = str(VAR / "test" / "artifacts")
+    os.environ["DOPPIO_FILES"] = str(VAR / "test" / "files")
     # Tests send many requests that are refused on purpose.
     os.environ["DOPPIO_LOG"] = "ERROR"
     status = 0

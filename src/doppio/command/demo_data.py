@@ -1,5 +1,6 @@
 """Loading the demo into a workspace, and a link for the first person in."""
 
+from contextlib import ExitStack
 from pathlib import Path
 
 from django.contrib.auth.models import User
@@ -7,41 +8,73 @@ from django.db import transaction
 
 from doppio.asking.services import save_recipe
 from doppio.command.show import err, progress_bars
-from doppio.core.formats.documents import read_documents
+from doppio.core.errors import DocumentError
+from doppio.core.formats.bounded import BoundedReader
+from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
 from doppio.core.formats.questions import read_questions
+from doppio.core.progress import Progress, Silent
 from doppio.core.recipe import read_recipe
+from doppio.library.entry import make_entry_link
+from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
-from doppio.library.services import load_documents, make_entry_link
+from doppio.library.services import core_documents, remove_documents
 from doppio.measuring.services import latest_trial, load_questions, measure_recipe
 
 NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
-RECIPES = ("sparse-alone", "dense-alone", "fixed-window", "two-branch-1", "two-branch-2")
+RECIPES = ("sparse-alone", "dense-alone", "fixed-window", "outline-in-context", "two-branch-1", "two-branch-2")
 
 
 def load_demo(folder: Path) -> str:
     """Load the demo's documents, questions and recipes, and measure each recipe; what is there is kept."""
-    documents = read_documents(folder / "documents")
-    questions = read_questions(folder / "questions.jsonl", {document.id: document for document in documents})
-    with transaction.atomic():
-        user, _ = User.objects.get_or_create(username=PERSON)
-        workspace, created = Workspace.objects.get_or_create(name=NAME)
-        workspace.members.add(user)
-        changed = load_documents(workspace, documents)
-        load_questions(workspace, questions)
-    fresh = created or not workspace.recipes.exists()
-    for name in RECIPES:
-        if fresh:
-            save_recipe(workspace, read_recipe(folder / "recipes" / f"{name}.json").body, user=user)
-    unmeasured = [recipe for recipe in workspace.recipes.order_by("pk") if latest_trial(recipe) is None]
-    if unmeasured:
-        err.print()
-        with progress_bars() as bars:
-            for recipe in unmeasured:
-                measure_recipe(recipe, bars)
+    with ExitStack() as stack:
+        bars: Progress = Silent()
+        if not Workspace.objects.filter(name=NAME).exists():
+            err.print()
+            bars = stack.enter_context(progress_bars())
+        with transaction.atomic():
+            user, _ = User.objects.get_or_create(username=PERSON)
+            workspace, created = Workspace.objects.get_or_create(name=NAME)
+            workspace.members.add(user)
+            added = _documents(workspace, folder / "documents", bars)
+            documents = {document.id: document for document in core_documents(workspace)}
+            questions = read_questions(folder / "questions.jsonl", documents)
+            load_questions(workspace, questions)
+        fresh = created or not workspace.recipes.exists()
+        for name in RECIPES:
+            if fresh:
+                save_recipe(workspace, read_recipe(folder / "recipes" / f"{name}.json").body, user=user)
+        unmeasured = [recipe for recipe in workspace.recipes.order_by("pk") if latest_trial(recipe) is None]
+        if unmeasured and isinstance(bars, Silent):
+            err.print()
+            bars = stack.enter_context(progress_bars())
+        for recipe in unmeasured:
+            measure_recipe(recipe, bars)
     if not created and not unmeasured:
         return "there"
-    return f"{changed['added']} documents, {len(questions)} questions, {len(unmeasured)} recipes measured"
+    return f"{added} documents added, {len(questions)} questions, {len(unmeasured)} recipes measured"
+
+
+def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:
+    """Bring the workspace's documents in line with the folder; returns how many were added."""
+    added = 0
+    paths = sorted(path for path in folder.rglob("*") if path.is_file() and is_known(path.name))
+    sources = folder / SOURCES
+    fields = read_sources(sources.read_bytes(), sources.name) if sources.exists() else {}
+    progress.start("read documents", len(paths), "files")
+    with BoundedReader() as reader:
+        for path in paths:
+            name = path.relative_to(folder).as_posix()
+            if path != sources:
+                taken = take_file(workspace, name, read_bytes(path), reader, fields.get(name))
+                if taken.state == REFUSED:
+                    raise DocumentError(f"{name}: {taken.reason}")
+                added += taken.counts.get("added", 0)
+            progress.advance(1)
+    names = {path.relative_to(folder).as_posix() for path in paths}
+    gone = workspace.documents.exclude(file__name__in=names)
+    remove_documents(workspace, list(gone.values_list("pk", flat=True)))
+    return added
 
 
 def entry_link() -> str | None:

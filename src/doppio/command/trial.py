@@ -17,6 +17,7 @@ from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder, Models
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import DoppioError
+from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
 from doppio.core.formats.trec import qrels_lines, run_lines
@@ -49,7 +50,8 @@ def trial(
     checked = read_recipe(recipe)
     ensure_encoder()
     begun = time.perf_counter()
-    corpus = read_documents(documents)
+    with BoundedReader() as reader:
+        corpus = read_documents(documents, read=reader.documents)
     labelled = read_questions(questions, {document.id: document for document in corpus})
     seconds["read"] = time.perf_counter() - begun
     with progress_bars() as bars:
@@ -57,7 +59,7 @@ def trial(
         begun = time.perf_counter()
         key = corpus_fingerprint(corpus)
         table = builder.chunks(corpus, key, checked)
-        texts = CorpusTexts(corpus, table)
+        texts = CorpusTexts(corpus, table, checked.chunking["context"])
         seconds["chunk"] = time.perf_counter() - begun
         begun = time.perf_counter()
         builder.indexes(key, checked, table, texts)

@@ -113,6 +113,27 @@ class ArtifactStore:
             total += listed["bytes"]
         return Artifact(kind, key, place, arrays, manifest["meta"], total)
 
+    def keys(self, kind: str, family: str) -> list[str]:
+        """Keys of the artifacts of a kind whose meta names this family, the youngest first."""
+        found = []
+        for place in self.root.glob(f"{kind}-*"):
+            try:
+                if _read_manifest(place)["meta"].get("family") == family:
+                    found.append((place.stat().st_mtime_ns, place.name.removeprefix(f"{kind}-")))
+            except (ArtifactDamaged, OSError):
+                continue
+        return [key for _, key in sorted(found, reverse=True)]
+
+    def newest(self, kind: str, family: str, *, but: str = "") -> Artifact | None:
+        """The youngest sound artifact of a kind and family, other than the one with key `but`."""
+        for key in self.keys(kind, family):
+            try:
+                if key != but:
+                    return self.open(kind, key)
+            except (ArtifactDamaged, FileNotFoundError):
+                continue
+        return None
+
     def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
         """Size in bytes and meta of an artifact from its manifest alone, without reading its arrays."""
         manifest = _read_manifest(self.place(kind, key))

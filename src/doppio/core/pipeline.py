@@ -16,7 +16,7 @@ from doppio.core.models.joint import JointScorer
 from doppio.core.ranking import Ids, Scores
 from doppio.core.recipe import Recipe
 from doppio.core.rerank import rerank
-from doppio.core.select import pack
+from doppio.core.select import first_groups, pack
 from doppio.core.sparse.bm25 import bm25
 from doppio.core.sparse.postings import Postings
 from doppio.core.text.analysis import Analysis
@@ -35,6 +35,7 @@ from doppio.core.trace import (
 
 T = TypeVar("T")
 QUESTIONS_A_BATCH = 256
+HOST_ROOM = 1 << 40
 MEASURES = {
     "bm25": "BM25 score, 0 upwards",
     "vector": "cosine, -1 to 1",
@@ -101,7 +102,7 @@ class Pipeline:
             stages.append(self._rerank_stage(question, stages[-1], self.scorer, self.recipe.rerank["floor"]))
         context = self._context_stage(stages[-1])
         stages.append(context)
-        tokens = int(self.chunks.tokens[context.passed].sum())
+        tokens = self._tokens_of(context.passed)
         seconds |= {stage.stage: stage.seconds for stage in stages}
         return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds)
 
@@ -113,7 +114,10 @@ class Pipeline:
         return exact_search(self.vectors[branch["id"]], vector, branch["depth"])[0]
 
     def _fused_stage(self, fused: Fused, seconds: float) -> StageTrace:
-        kept = np.arange(len(fused.chunks)) < self.recipe.passed_by_fusion
+        if self.recipe.rerank:
+            kept = np.arange(len(fused.chunks)) < self.recipe.passed_by_fusion
+        else:
+            kept = first_groups(self._hosts(fused.chunks), self.recipe.passed_by_fusion)
         return StageTrace(
             FUSED,
             FUSED,
@@ -129,8 +133,8 @@ class Pipeline:
 
     def _rerank_stage(self, question: str, fused: StageTrace, scorer: JointScorer, floor: float | None) -> StageTrace:
         begun = time.perf_counter()
-        result = rerank(scorer, question, fused.passed, self.texts.texts(fused.passed.tolist()), floor)
-        within = np.arange(len(result.chunks)) < self.recipe.select["k"]
+        result = rerank(scorer, question, fused.passed, self.texts.indexed(fused.passed.tolist()), floor)
+        within = first_groups(self._hosts(result.chunks), self.recipe.select["k"])
         why = {
             (True, True): "",
             (True, False): BEYOND,
@@ -153,7 +157,7 @@ class Pipeline:
     def _context_stage(self, before: StageTrace) -> StageTrace:
         begun = time.perf_counter()
         chunks = before.passed
-        taken = pack(self.chunks.tokens[chunks], self.recipe.select["budget_tokens"])
+        taken = pack(self.chunks.handed[chunks], self.recipe.select["budget_tokens"], self._hosts(chunks))
         return StageTrace(
             CONTEXT,
             CONTEXT,
@@ -165,6 +169,18 @@ class Pipeline:
             time.perf_counter() - begun,
             before=np.flatnonzero(before.kept) + 1,
         )
+
+    def _hosts(self, chunks: Ids) -> NDArray[np.int64]:
+        """Number of what each chunk hands on: its host, which neighbours may share."""
+        table = self.chunks
+        if self.recipe.chunking["host"] is None:
+            return np.asarray(chunks, np.int64)
+        return table.document[chunks] * HOST_ROOM + table.host_start[chunks]
+
+    def _tokens_of(self, chunks: Ids) -> int:
+        """Tokens handed on with these chunks; a host that several share counts once."""
+        _, first = np.unique(self._hosts(chunks), return_index=True)
+        return int(self.chunks.handed[chunks[first]].sum())
 
 
 def _reasons(kept: NDArray[np.bool_], why: str) -> tuple[str, ...]:

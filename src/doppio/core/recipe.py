@@ -11,6 +11,8 @@ from typing import Any
 from jsonschema import Draft202012Validator
 from jsonschema.exceptions import ValidationError
 
+from doppio.core.chunking import rules
+from doppio.core.chunking.context import CONTEXTS
 from doppio.core.errors import RecipeError
 from doppio.core.fingerprint import fingerprint
 
@@ -91,17 +93,43 @@ _RERANK = _object(
     shortlist=_whole(1, 1000, 20),
     floor={"anyOf": [{"type": "number", "minimum": -1, "maximum": 1}, {"type": "null"}], "default": None},
 )
+_HOST = _object("size", size=_whole(16, 200_000))
+
+
+def _rule(name: str, overlap: int = 50_000, **more: Any) -> dict[str, Any]:
+    return _object(
+        "rule unit size",
+        rule=_one_of(name),
+        unit=_one_of("tokens", "words", "characters"),
+        size=_whole(8, 100_000),
+        overlap={**_whole(0, overlap), "default": 0},
+        minimum={**_whole(0, 100_000), "default": 0},
+        context=_one_of(*CONTEXTS, default="none"),
+        host={"anyOf": [_HOST, {"type": "null"}], "default": None},
+        **more,
+    )
+
+
+# The overlap of sentence groups and topic shifts counts sentences.
+CHUNKING = {
+    rules.NATURAL: _rule(rules.NATURAL),
+    rules.FIXED: _rule(rules.FIXED),
+    rules.SENTENCES: _rule(rules.SENTENCES, 50),
+    rules.OUTLINE: _rule(rules.OUTLINE, level=_whole(1, 9, 2)),
+    rules.TOPIC: _rule(
+        rules.TOPIC,
+        50,
+        signal=_one_of("terms", "vectors", default="terms"),
+        window=_whole(1, 50, 3),
+        sensitivity=_number(-5, 5, 0.5),
+    ),
+    rules.ROWS: _rule(rules.ROWS),
+}
 SCHEMA = _object(
     "format chunking branches",
     format=_one_of(FORMAT),
     name={"type": "string", "minLength": 1, "maxLength": 120, "default": "unnamed"},
-    chunking=_object(
-        "rule unit size",
-        rule=_one_of("natural-breaks", "fixed-window"),
-        unit=_one_of("tokens", "words", "characters"),
-        size=_whole(8, 100_000),
-        overlap=_whole(0, 50_000, 0),
-    ),
+    chunking={"type": "object"},
     branches={"type": "array", "minItems": 1, "maxItems": 8},
     fusion={"type": "object", "default": {"method": "reciprocal-rank"}},
     rerank={"anyOf": [_RERANK, {"type": "null"}], "default": None},
@@ -130,7 +158,7 @@ class Recipe:
 
     @property
     def chunking(self) -> dict[str, Any]:
-        return dict(self.body["chunking"])
+        return rules.filled(self.body["chunking"])
 
     @property
     def branches(self) -> list[dict[str, Any]]:
@@ -209,6 +237,7 @@ def _problems(body: Any) -> Iterator[str]:
     yield from (found := list(_against(SCHEMA, body, "")))
     if found:
         return
+    yield from chunking_problems(body["chunking"])
     for number, branch in enumerate(body["branches"]):
         found += (wrong := list(_by_choice(BRANCHES, branch, f"branches[{number}]", "kind")))
         yield from wrong
@@ -216,9 +245,7 @@ def _problems(body: Any) -> Iterator[str]:
     yield from wrong
     if found:
         return
-    chunking, fusion, rerank = body["chunking"], body["fusion"], body["rerank"]
-    if chunking["overlap"] >= chunking["size"]:
-        yield f"chunking.overlap: {chunking['overlap']} is not below chunking.size, {chunking['size']}"
+    fusion, rerank = body["fusion"], body["rerank"]
     seen: list[str] = []
     for number, branch in enumerate(body["branches"]):
         if branch["id"] in seen or branch["id"] in RESERVED:
@@ -232,6 +259,35 @@ def _problems(body: Any) -> Iterator[str]:
         yield "fusion.weights: all are 0; at least one must be positive"
     if rerank and rerank["shortlist"] > fusion["depth"]:
         yield f"rerank.shortlist: {rerank['shortlist']} is above fusion.depth, {fusion['depth']}"
+
+
+def check_chunking(body: Any) -> dict[str, Any]:
+    """Check the chunking part of a recipe on its own and fill in what it leaves out.
+
+    Raises
+    ------
+    RecipeError
+        Names the field, what stands there and what is allowed.
+    """
+    body = copy.deepcopy(body)
+    problems = list(chunking_problems(body))
+    if problems:
+        raise RecipeError("; ".join(problems))
+    return dict(body)
+
+
+def chunking_problems(chunking: Any) -> Iterator[str]:
+    """Every mistake in the chunking part; fills in defaults on the way."""
+    yield from (found := list(_by_choice(CHUNKING, chunking, "chunking", "rule")))
+    if found:
+        return
+    size, minimum, host = chunking["size"], chunking["minimum"], chunking["host"]
+    if chunking["rule"] not in (rules.SENTENCES, rules.TOPIC) and chunking["overlap"] >= size:
+        yield f"chunking.overlap: {chunking['overlap']} is not below chunking.size, {size}"
+    if minimum > size:
+        yield f"chunking.minimum: {minimum} is above chunking.size, {size}"
+    if host and host["size"] < size:
+        yield f"chunking.host.size: {host['size']} is below chunking.size, {size}"
 
 
 def _by_choice(choices: dict[str, Any], value: Any, path: str, key: str) -> Iterator[str]:

@@ -5,10 +5,11 @@ from django.conf import settings
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder, Models
 from doppio.core.chunking.table import ChunkTable
-from doppio.core.errors import ArtifactDamaged
+from doppio.core.errors import ArtifactDamaged, DoppioError
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe import Recipe
+from doppio.core.text.document import corpus_fingerprint
 from doppio.indexing.models import Index
 from doppio.library.models import Chunking, Workspace
 from doppio.library.services import RecordedTexts, core_documents, corpus_of, record_chunks
@@ -29,9 +30,12 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress) -> Pipeline:
     try:
         table = core.table(corpus, recipe)
     except (FileNotFoundError, ArtifactDamaged):
-        table = core.chunks(core_documents(workspace), corpus, recipe)
+        documents = core_documents(workspace)
+        if corpus_fingerprint(documents) != corpus:
+            raise DoppioError("The documents changed while the build began; run it again.") from None
+        table = core.chunks(documents, corpus, recipe)
     chunking = record_chunks(workspace, keys.chunks, recipe.chunking, table)
-    texts = RecordedTexts(chunking.pk)
+    texts = RecordedTexts(chunking.pk, recipe.chunking["context"])
     core.indexes(corpus, recipe, table, texts)
     pipeline = core.open(corpus, recipe, texts, table)
     for kind, key in keys.listed():
@@ -39,7 +43,22 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress) -> Pipeline:
         Index.objects.update_or_create(
             chunking=chunking, kind=kind, key=key, defaults={"bytes": size, "meta": dict(meta)}
         )
+    _forget_superseded(workspace, keys.listed(), core)
     return pipeline
+
+
+def _forget_superseded(workspace: Workspace, kept: list[tuple[str, str]], core: Builder) -> None:
+    """Delete artifacts of the same families that were built over documents which are no more.
+
+    What another chunking of any workspace still names stays; so do the youngest of each family, which the next
+    build takes its unchanged entries from.
+    """
+    named = set(Chunking.objects.values_list("key", flat=True)) | set(Index.objects.values_list("key", flat=True))
+    for kind, key in kept:
+        family = core.store.describe(kind, key)[1].get("family")
+        for other in core.store.keys(kind, str(family)):
+            if other != key and other not in named:
+                core.store.remove(kind, other)
 
 
 def is_built(workspace: Workspace, recipe: Recipe) -> bool:

@@ -1,8 +1,14 @@
-"""Housekeeping of the job queue."""
+"""Imports, and housekeeping of the job queue."""
 
+from django.db import connections
 from procrastinate.contrib.django import app
 from procrastinate.job_context import JobContext
 from procrastinate.manager import JobManager
+
+from doppio.core.errors import DoppioError
+from doppio.indexing.imports import run
+from doppio.indexing.jobs import JobProgress, run_job
+from doppio.indexing.models import Import, Job
 
 SILENT_FOR = 30.0
 
@@ -18,3 +24,20 @@ async def take_over(manager: JobManager, silent_for: float) -> None:
     """Queue the jobs again whose worker has been silent for so many seconds."""
     for job in await manager.get_stalled_jobs(seconds_since_heartbeat=silent_for):
         await manager.retry_job(job)
+
+
+@app.task(name="import", queue="imports", lock="imports")
+def import_task(job: int) -> None:
+    """Read the files of an import, one import at a time."""
+    try:
+        run_job(job, _import)
+    finally:
+        # Jobs run in threads of their own; what they opened would stay open with them.
+        connections.close_all()
+
+
+def _import(job: Job, progress: JobProgress) -> str:
+    brought_in = Import.objects.filter(pk=job.details["import"]).select_related("workspace").first()
+    if brought_in is None:
+        raise DoppioError("The files of this import have been removed.")
+    return run(brought_in, progress)

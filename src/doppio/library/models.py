@@ -12,22 +12,66 @@ class Workspace(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
 
 
+class SourceFile(models.Model):
+    """A file that was imported; its bytes are kept by their digest."""
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="files")
+    name = models.CharField(max_length=500)
+    digest = models.CharField(max_length=40)
+    bytes = models.PositiveBigIntegerField()
+    fields = models.JSONField(null=True)
+    imported_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint("workspace", "name", name="file_name_once")]
+
+
 class Document(models.Model):
-    """A document's canonical text and structure; offsets count Unicode code points."""
+    """A document's canonical text and structure; offsets count Unicode code points.
+
+    `found` are the blocks as they were read; `blocks` and the sections are what a person's corrections make of
+    them. `content` is the digest of what was read, `digest` that of all that chunks depend on.
+    """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="documents")
+    file = models.ForeignKey(SourceFile, models.SET_NULL, null=True, related_name="documents")
     name = models.CharField(max_length=500)
     title = models.CharField(max_length=500)
     text = models.TextField()
+    text_digest = models.CharField(max_length=32, default="", db_index=True)
     digest = models.CharField(max_length=32)
+    content = models.CharField(max_length=20, default="")
+    version = models.PositiveIntegerField(default=1)
     words = models.PositiveIntegerField()
+    pages = models.PositiveIntegerField(default=0)
     blocks = models.JSONField(default=list)
+    found = models.JSONField(default=list)
+    corrections = models.JSONField(default=list)
     metadata = models.JSONField(default=dict)
+    carried = models.JSONField(default=dict)
     created_at = models.DateTimeField(auto_now_add=True)
+    changed_at = models.DateTimeField(auto_now=True)
 
     class Meta:
         ordering = ["name"]
         constraints = [models.UniqueConstraint("workspace", "name", name="document_name_once")]
+
+
+class DocumentVersion(models.Model):
+    """What became of a document when its file changed: labels that moved and those that found no place."""
+
+    document = models.ForeignKey(Document, models.CASCADE, related_name="versions")
+    version = models.PositiveIntegerField()
+    words = models.PositiveIntegerField()
+    file_digest = models.CharField(max_length=40, blank=True)
+    labels_moved = models.PositiveIntegerField(default=0)
+    labels_lost = models.PositiveIntegerField(default=0)
+    corrections_lost = models.JSONField(default=list)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["document", "-version"]
+        constraints = [models.UniqueConstraint("document", "version", name="document_version_once")]
 
 
 class Section(models.Model):
@@ -41,6 +85,8 @@ class Section(models.Model):
     start = models.PositiveIntegerField()
     end = models.PositiveIntegerField()
     parent = models.IntegerField(default=-1)
+    page = models.PositiveIntegerField(default=0)
+    dropped = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["document", "index"]
@@ -70,6 +116,10 @@ class Chunk(models.Model):
     end = models.PositiveIntegerField()
     tokens = models.PositiveIntegerField()
     section = models.IntegerField()
+    host_start = models.PositiveIntegerField(default=0)
+    host_end = models.PositiveIntegerField(default=0)
+    context = models.PositiveIntegerField(default=0)
+    handed = models.PositiveIntegerField(default=0)
 
     class Meta:
         ordering = ["chunking", "number"]

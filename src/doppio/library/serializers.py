@@ -14,13 +14,22 @@ class WorkspaceSerializer(s.Serializer):
     words = s.IntegerField()
 
 
+class MetadataSerializer(s.Serializer):
+    key = s.CharField()
+    kind = s.ChoiceField(choices=["text", "number", "date", "list"])
+    value = s.JSONField()
+
+
 class DocumentRowSerializer(s.Serializer):
     id = s.IntegerField()
     name = s.CharField()
     title = s.CharField()
+    version = s.IntegerField()
     words = s.IntegerField()
+    pages = s.IntegerField(help_text="0 where the format has none.")
     sections = s.IntegerField()
     blocks = s.IntegerField()
+    metadata = MetadataSerializer(many=True)
 
 
 class SectionSerializer(s.Serializer):
@@ -31,6 +40,9 @@ class SectionSerializer(s.Serializer):
     start = s.IntegerField()
     end = s.IntegerField()
     parent = s.IntegerField(help_text="Index of the section around this one; -1 at the top.")
+    page = s.IntegerField(help_text="0 where the format has no pages.")
+    dropped = s.BooleanField(help_text="Whether a person left it out of chunks.")
+    doubts = s.ListField(child=s.CharField(), help_text="Why a person should look at the heading.")
 
 
 class BlockSerializer(s.Serializer):
@@ -47,6 +59,22 @@ class ChunkRangeSerializer(s.Serializer):
     tokens = s.IntegerField()
 
 
+class CorrectionSerializer(s.Serializer):
+    heading = s.CharField()
+    occurrence = s.IntegerField()
+    action = s.ChoiceField(choices=["title", "level", "join", "split", "drop"])
+    value = s.JSONField(allow_null=True)
+
+
+class VersionSerializer(s.Serializer):
+    version = s.IntegerField()
+    words = s.IntegerField()
+    labels_moved = s.IntegerField()
+    labels_lost = s.IntegerField()
+    corrections_lost = CorrectionSerializer(many=True)
+    made_at = s.DateTimeField()
+
+
 class DocumentSerializer(s.Serializer):
     """Offsets count Unicode code points of the text."""
 
@@ -54,7 +82,30 @@ class DocumentSerializer(s.Serializer):
     name = s.CharField()
     title = s.CharField()
     text = s.CharField()
+    version = s.IntegerField()
     words = s.IntegerField()
+    pages = s.IntegerField()
+    pictures = s.BooleanField(help_text="Whether its pages can be shown as pictures.")
     blocks = BlockSerializer(many=True)
     sections = SectionSerializer(many=True)
-    metadata = s.JSONField()
+    metadata = MetadataSerializer(many=True)
+    carried = s.DictField(child=s.CharField())
+    corrections = CorrectionSerializer(many=True)
+    versions = VersionSerializer(many=True)
+
+
+class OutlineSerializer(s.Serializer):
+    """A person's correction of one heading: `start` is the offset of its block."""
+
+    start = s.IntegerField()
+    action = s.ChoiceField(choices=["title", "level", "join", "split", "drop", "undo"])
+    value = s.JSONField(allow_null=True, default=None)
+    heading = s.CharField(required=False, help_text="For a split, the words that become the heading.")
+
+
+class RemoveSerializer(s.Serializer):
+    documents = s.ListField(child=s.IntegerField(), allow_empty=False)
+
+
+class RemovedSerializer(s.Serializer):
+    removed = s.IntegerField()

@@ -1,79 +1,216 @@
-"""Between records and the core: documents in, chunk tables in and out, texts of chunks."""
+"""Between records and the core: documents in and out, chunk tables in and out, texts of chunks."""
 
-import hashlib
-import secrets
-from collections.abc import Sequence
-from dataclasses import dataclass
-from datetime import timedelta
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
-from django.contrib.auth.models import User
 from django.db import connection, transaction
-from django.utils import timezone
 
+from doppio.core.chunking.context import NONE, PATH, with_context
 from doppio.core.chunking.table import ChunkTable
-from doppio.core.fingerprint import text_digest
-from doppio.core.text.document import Block, corpus_key
+from doppio.core.errors import DocumentError
+from doppio.core.fingerprint import fingerprint, text_digest
+from doppio.core.text.document import PAGE, Block, corpus_key
 from doppio.core.text.document import Document as CoreDocument
-from doppio.core.text.document import Section as CoreSection
-from doppio.library.models import Chunk, Chunking, Document, EntryLink, Section, Workspace
+from doppio.core.text.outline import Correction, corrected
+from doppio.core.text.outline import Section as CoreSection
+from doppio.library import files
+from doppio.library.models import Chunk, Chunking, Document, DocumentVersion, Section, SourceFile, Workspace
+from doppio.library.signals import arrived, leaving, text_changed
 
 BATCH = 2000
-LINK_LASTS = timedelta(hours=12)
+
+
+@dataclass
+class Moved:
+    """Labels of a document that found their place in its new text, and those that did not."""
+
+    moved: int = 0
+    lost: int = 0
+
+
+@dataclass
+class Stored:
+    """What became of documents that were handed in."""
+
+    added: int = 0
+    replaced: int = 0
+    removed: int = 0
+    kept: int = 0
+    labels_moved: int = 0
+    labels_lost: int = 0
+    corrections_lost: int = 0
+    names: list[str] = field(default_factory=list)
+
+    def counts(self) -> dict[str, int]:
+        return {key: value for key, value in vars(self).items() if isinstance(value, int)}
 
 
 @transaction.atomic
 def load_documents(workspace: Workspace, documents: Sequence[CoreDocument]) -> dict[str, int]:
-    """Bring a workspace's documents in line with these: all or nothing.
-
-    Unchanged ones keep their records, changed ones are replaced, and missing ones are removed. Returns how many
-    were added, replaced, removed and kept.
-    """
-    before = dict(workspace.documents.values_list("name", "digest"))
+    """Bring a workspace's documents in line with these: all or nothing. Missing ones are removed."""
     names = {document.id for document in documents}
-    fresh = [document for document in documents if before.get(document.id) != text_digest(document.text)]
-    stale = [name for name in before if name not in names] + [d.id for d in fresh if d.id in before]
-    if stale or fresh:
-        # The chunks of a corpus that is no more would point at documents that are gone.
+    stored = store_documents(workspace, documents)
+    gone = workspace.documents.exclude(name__in=names)
+    stored.removed += remove_documents(workspace, list(gone.values_list("pk", flat=True)))
+    return stored.counts()
+
+
+@transaction.atomic
+def store_documents(
+    workspace: Workspace, documents: Sequence[CoreDocument], file: SourceFile | None = None
+) -> Stored:
+    """Add documents, and make a new version of each whose name is there with another content.
+
+    Notes
+    -----
+    Unchanged documents are left alone. A person's corrections of the outline are applied to the new version, and
+    labels move to it by their quotes.
+    """
+    result = Stored(names=[document.id for document in documents])
+    there = {row.name: row for row in workspace.documents.filter(name__in=result.names)}
+    fresh: list[tuple[Document, CoreDocument]] = []
+    for document in documents:
+        row = there.get(document.id)
+        if row is None:
+            fresh.append((_record(workspace, document, file), document))
+        elif row.content == content_digest(document) and row.metadata == dict(document.metadata):
+            result.kept += 1
+            if file is not None and row.file_id != file.pk:
+                Document.objects.filter(pk=row.pk).update(file=file)
+        else:
+            _replace(row, document, file, result)
+    if fresh or result.replaced:
         workspace.chunkings.all().delete()
-    workspace.documents.filter(name__in=stale).delete()
-    records = Document.objects.bulk_create([_record(workspace, document) for document in fresh], BATCH)
+    records = Document.objects.bulk_create([row for row, _ in fresh], 200)
     Section.objects.bulk_create(
-        [
-            Section(
-                document=record,
-                index=index,
-                number=section.number,
-                title=section.title,
-                level=section.level,
-                start=section.start,
-                end=section.end,
-                parent=section.parent,
-            )
-            for record, document in zip(records, fresh, strict=True)
-            for index, section in enumerate(document.sections)
-        ],
-        BATCH,
+        [section for row, document in fresh for section in _sections(row, document.sections)], BATCH
     )
-    replaced = sum(document.id in before for document in fresh)
-    return {
-        "added": len(fresh) - replaced,
-        "replaced": replaced,
-        "removed": len(stale) - replaced,
-        "kept": len(documents) - len(fresh),
-    }
+    DocumentVersion.objects.bulk_create([_version(row) for row in records], BATCH)
+    result.added = len(fresh)
+    if records:
+        arrived.send(Document, workspace=workspace, documents=records)
+    return result
 
 
-def _record(workspace: Workspace, document: CoreDocument) -> Document:
+def content_digest(document: CoreDocument) -> str:
+    """Digest of what was read."""
+    return fingerprint(document.digest, dict(document.metadata))
+
+
+def _replace(row: Document, document: CoreDocument, file: SourceFile | None, result: Stored) -> None:
+    before = row.text
+    corrections = [Correction.from_json(body) for body in row.corrections]
+    version = row.version + 1
+    fresh = _record(row.workspace, document, file)
+    for name in ("title", "text", "text_digest", "content", "words", "pages", "found", "metadata", "carried"):
+        setattr(row, name, getattr(fresh, name))
+    row.version, row.file = version, file or row.file
+    unmatched = _apply(row, corrections)
+    moved = Moved()
+    if row.text != before:
+        for _, answer in text_changed.send(Document, document=row, before=before):
+            moved = answer or moved
+    version_row = _version(row)
+    version_row.labels_moved, version_row.labels_lost = moved.moved, moved.lost
+    version_row.corrections_lost = [correction.to_json() for correction in unmatched]
+    version_row.save()
+    result.replaced += 1
+    result.labels_moved += moved.moved
+    result.labels_lost += moved.lost
+    result.corrections_lost += len(unmatched)
+
+
+@transaction.atomic
+def correct_outline(row: Document, corrections: Sequence[Correction]) -> list[Correction]:
+    """Replace the corrections of a document's outline; returns those whose heading is not in its text.
+
+    Raises
+    ------
+    DocumentError
+        If a correction that is new names a heading that is not there.
+    """
+    before = {Correction.from_json(body) for body in row.corrections}
+    unmatched = _apply(row, corrections)
+    wrong = [correction for correction in unmatched if correction not in before]
+    if wrong:
+        raise DocumentError(f"{row.name}: no heading {wrong[0].heading!r} to {wrong[0].action}")
+    row.workspace.chunkings.all().delete()
+    return unmatched
+
+
+def _apply(row: Document, corrections: Sequence[Correction]) -> list[Correction]:
+    """Blocks, sections and digest of a document after corrections; saved."""
+    found = [Block(*block) for block in row.found]
+    blocks, sections, unmatched = corrected(row.text, found, corrections)
+    row.corrections = [correction.to_json() for correction in corrections]
+    row.blocks = [[block.kind, block.start, block.end, block.level] for block in blocks]
+    row.digest = CoreDocument(row.name, row.title, row.text, blocks, sections, row.metadata, row.carried).digest
+    row.save()
+    row.sections.all().delete()
+    Section.objects.bulk_create(_sections(row, sections), BATCH)
+    return unmatched
+
+
+@transaction.atomic
+def remove_documents(workspace: Workspace, numbers: Sequence[int]) -> int:
+    """Remove documents; their labels are kept with their quotes until a person says what becomes of them."""
+    if not numbers:
+        return 0
+    leaving.send(Document, workspace=workspace, documents=list(numbers))
+    workspace.chunkings.all().delete()
+    gone = workspace.documents.filter(pk__in=numbers)
+    count = gone.count()
+    digests = set(DocumentVersion.objects.filter(document__in=gone).values_list("file_digest", flat=True))
+    gone.delete()
+    empty = workspace.files.filter(documents__isnull=True)
+    digests |= set(empty.values_list("digest", flat=True))
+    empty.delete()
+    transaction.on_commit(lambda: files.forget(digests))
+    return count
+
+
+def _record(workspace: Workspace, document: CoreDocument, file: SourceFile | None) -> Document:
+    blocks = [[block.kind, block.start, block.end, block.level] for block in document.blocks]
     return Document(
         workspace=workspace,
+        file=file,
         name=document.id,
-        title=document.title,
+        title=document.title[:500],
         text=document.text,
-        digest=text_digest(document.text),
+        text_digest=text_digest(document.text),
+        digest=document.digest,
+        content=content_digest(document),
         words=len(document.text.split()),
-        blocks=[[block.kind, block.start, block.end, block.level] for block in document.blocks],
+        pages=max((block.level for block in document.blocks if block.kind == PAGE), default=0),
+        blocks=blocks,
+        found=blocks,
         metadata=dict(document.metadata),
+        carried=dict(document.carried),
     )
+
+
+def _version(row: Document) -> DocumentVersion:
+    digest = row.file.digest if row.file else ""
+    return DocumentVersion(document=row, version=row.version, words=row.words, file_digest=digest)
+
+
+def _sections(row: Document, sections: Iterable[CoreSection]) -> list[Section]:
+    return [
+        Section(
+            document=row,
+            index=index,
+            number=section.number[:40],
+            title=section.title,
+            level=section.level,
+            start=section.start,
+            end=section.end,
+            parent=section.parent,
+            page=section.page,
+            dropped=section.dropped,
+        )
+        for index, section in enumerate(sections)
+    ]
 
 
 def corpus_of(workspace: Workspace) -> str:
@@ -83,22 +220,23 @@ def corpus_of(workspace: Workspace) -> str:
 
 def core_documents(workspace: Workspace) -> list[CoreDocument]:
     """The workspace's documents for the core, in the order of their names."""
-    sections: dict[int, list[CoreSection]] = {}
-    for row in Section.objects.filter(document__workspace=workspace).order_by("document", "index"):
-        sections.setdefault(row.document_id, []).append(
-            CoreSection(row.number, row.title, row.level, row.start, row.end, row.parent)
-        )
-    return [
-        CoreDocument(
-            row.name,
-            row.title,
-            row.text,
-            tuple(Block(*block) for block in row.blocks),
-            tuple(sections.get(row.pk, ())),
-            row.metadata,
-        )
-        for row in workspace.documents.order_by("name")
-    ]
+    return [core_document(row) for row in workspace.documents.order_by("name").prefetch_related("sections")]
+
+
+def core_document(row: Document) -> CoreDocument:
+    """A document for the core."""
+    return CoreDocument(
+        row.name,
+        row.title,
+        row.text,
+        tuple(Block(*block) for block in row.blocks),
+        tuple(
+            CoreSection(s.number, s.title, s.level, s.start, s.end, s.parent, s.page, s.dropped)
+            for s in row.sections.all()
+        ),
+        row.metadata,
+        row.carried,
+    )
 
 
 @transaction.atomic
@@ -109,22 +247,20 @@ def record_chunks(workspace: Workspace, key: str, settings: dict, table: ChunkTa
         return found
     chunking = Chunking.objects.create(workspace=workspace, key=key, settings=settings, count=len(table))
     documents = list(workspace.documents.order_by("name").values_list("pk", flat=True))
-    columns = zip(*(column.tolist() for column in table.columns().values()), strict=True)
-    Chunk.objects.bulk_create(
-        [
-            Chunk(
-                chunking=chunking,
-                number=number,
-                document_id=documents[document],
-                start=start,
-                end=end,
-                tokens=tokens,
-                section=section,
-            )
-            for number, (document, start, end, tokens, section) in enumerate(columns)
-        ],
-        BATCH,
-    )
+    columns = {name: column.tolist() for name, column in table.columns().items()}
+    positions = columns.pop("document")
+    for first in range(0, len(table), BATCH):
+        Chunk.objects.bulk_create(
+            [
+                Chunk(
+                    chunking=chunking,
+                    number=number,
+                    document_id=documents[positions[number]],
+                    **{name: column[number] for name, column in columns.items()},
+                )
+                for number in range(first, min(first + BATCH, len(table)))
+            ]
+        )
     return chunking
 
 
@@ -133,12 +269,19 @@ class RecordedTexts:
     """Chunk texts from the records, one query a call, cut out by the database."""
 
     chunking: int
+    context: str = NONE
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
+        return self._cut_out(chunks, 'c.start + 1 FOR c."end" - c.start')
+
+    def hosts(self, chunks: Sequence[int]) -> list[str]:
+        return self._cut_out(chunks, "c.host_start + 1 FOR c.host_end - c.host_start")
+
+    def _cut_out(self, chunks: Sequence[int], part: str) -> list[str]:
         wanted = [int(chunk) for chunk in chunks]
         with connection.cursor() as cursor:
             cursor.execute(
-                'SELECT c.number, substring(d.text FROM c.start + 1 FOR c."end" - c.start) '
+                f"SELECT c.number, substring(d.text FROM {part}) "
                 "FROM library_chunk c JOIN library_document d ON d.id = c.document_id "
                 "WHERE c.chunking_id = %s AND c.number = ANY(%s)",
                 [self.chunking, wanted],
@@ -146,29 +289,34 @@ class RecordedTexts:
             found = dict(cursor.fetchall())
         return [found[number] for number in wanted]
 
+    def indexed(self, chunks: Sequence[int]) -> list[str]:
+        lines = self.lines(chunks)
+        return [with_context(line, text) for line, text in zip(lines, self.texts(chunks), strict=True)]
 
-def make_entry_link(user: User) -> str:
-    """A secret that signs this person in once, within twelve hours."""
-    EntryLink.objects.filter(created_at__lt=timezone.now() - LINK_LASTS).delete()
-    secret = secrets.token_urlsafe(24)
-    EntryLink.objects.create(user=user, digest=_digest(secret))
-    return secret
-
-
-def use_entry_link(secret: str) -> User | None:
-    """The person whose link this is; the link is used up by it. None if it was used, is too old or unknown."""
-    with transaction.atomic():
-        link = (
-            EntryLink.objects.select_for_update()
-            .filter(digest=_digest(secret), created_at__gte=timezone.now() - LINK_LASTS)
-            .select_related("user")
-            .first()
-        )
-        if link is None:
-            return None
-        link.delete()
-        return link.user
+    def lines(self, chunks: Sequence[int]) -> list[str]:
+        """The context line of each chunk; two queries, however many chunks."""
+        if self.context == NONE or not len(chunks):
+            return [""] * len(chunks)
+        rows = Chunk.objects.filter(chunking=self.chunking, number__in=[int(chunk) for chunk in chunks])
+        found = {
+            number: (document, title, section)
+            for number, document, title, section in rows.values_list(
+                "number", "document_id", "document__title", "section"
+            )
+        }
+        paths = section_headings({document for document, _, _ in found.values()})
+        return [_line(*found[int(chunk)], paths, self.context) for chunk in chunks]
 
 
-def _digest(secret: str) -> str:
-    return hashlib.sha256(secret.encode()).hexdigest()
+def _line(document: int, title: str, section: int, paths: Mapping[Any, list[str]], context: str) -> str:
+    path = paths.get((document, section), []) if context == PATH else []
+    return ": ".join([title, *(heading for heading in path if heading != title)])
+
+
+def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str]]:
+    """Titles from the outermost section down, by document and section index; one query."""
+    rows = Section.objects.filter(document__in=list(documents)).order_by("document", "index")
+    paths: dict[tuple[int, int], list[str]] = {}
+    for document, index, parent, number, title in rows.values_list("document", "index", "parent", "number", "title"):
+        paths[document, index] = [*paths.get((document, parent), []), f"{number} {title}".strip()]
+    return paths

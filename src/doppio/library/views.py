@@ -1,20 +1,40 @@
 """Session, workspaces and documents."""
 
+import threading
+from typing import Any
+
+from django.conf import settings
 from django.contrib.auth import logout
 from django.db.models import Count, F, Func, IntegerField, Sum
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404
+from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from doppio.core.errors import DocumentError
+from doppio.core.formats.bounded import BoundedReader
+from doppio.core.text.metadata import kind_of
+from doppio.core.text.outline import Correction, doubts, occurrence_of
+from doppio.library import files
 from doppio.library.access import workspace_for
+from doppio.library.models import Document
 from doppio.library.serializers import (
     DocumentRowSerializer,
     DocumentSerializer,
+    OutlineSerializer,
+    RemovedSerializer,
+    RemoveSerializer,
     SessionSerializer,
     WorkspaceSerializer,
 )
+from doppio.library.services import core_document, correct_outline, remove_documents
+from doppio.library.signals import settled
+
+PICTURE_WIDTH = 900
+UNDO = "undo"
 
 
 class SessionView(APIView):
@@ -49,7 +69,8 @@ class DocumentsView(APIView):
                 section_count=Count("sections"),
                 block_count=Func(F("blocks"), function="jsonb_array_length", output_field=IntegerField()),
             )
-            .values("pk", "name", "title", "words", "section_count", "block_count")
+            .order_by("name")
+            .values("pk", "name", "title", "version", "words", "pages", "section_count", "block_count", "metadata")
         )
         return Response(
             [
@@ -57,32 +78,163 @@ class DocumentsView(APIView):
                     "id": row["pk"],
                     "name": row["name"],
                     "title": row["title"],
+                    "version": row["version"],
                     "words": row["words"],
+                    "pages": row["pages"],
                     "sections": row["section_count"],
                     "blocks": row["block_count"],
+                    "metadata": _metadata(row["metadata"]),
                 }
                 for row in rows
             ]
         )
 
+    @extend_schema(request=RemoveSerializer, responses=RemovedSerializer, operation_id="removeDocuments")
+    def post(self, request: Request, workspace: int) -> Response:
+        """Remove documents; their labels keep their quotes and wait for a person."""
+        given = RemoveSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        place = workspace_for(request, workspace)
+        removed = remove_documents(place, given.validated_data["documents"])
+        settled.send(Document, workspace=place)
+        return Response({"removed": removed})
+
 
 class DocumentView(APIView):
     @extend_schema(responses=DocumentSerializer, operation_id="document")
     def get(self, request: Request, workspace: int, document: int) -> Response:
-        row = get_object_or_404(workspace_for(request, workspace).documents, pk=document)
-        fields = ("index", "number", "title", "level", "start", "end", "parent")
-        return Response(
+        return Response(_document(_row(request, workspace, document)))
+
+
+class OutlineView(APIView):
+    @extend_schema(request=OutlineSerializer, responses=DocumentSerializer, operation_id="correctOutline")
+    def post(self, request: Request, workspace: int, document: int) -> Response:
+        """Correct one heading; `undo` takes back every correction of it."""
+        given = OutlineSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        row = _row(request, workspace, document)
+        correct_outline(row, _corrections(row, given.validated_data))
+        return Response(_document(_row(request, workspace, document)))
+
+
+class PagePictureView(APIView):
+    @extend_schema(responses={(200, "image/png"): OpenApiTypes.BINARY}, operation_id="pagePicture")
+    def get(self, request: Request, workspace: int, document: int, page: int) -> HttpResponse:
+        """A page of a PDF as a picture, drawn once and kept."""
+        row = get_object_or_404(workspace_for(request, workspace).documents.select_related("file"), pk=document)
+        if not _has_pictures(row):
+            raise DocumentError(f"{row.name}: only PDF files have pictures of their pages")
+        answer = HttpResponse(_picture(row, page), content_type="image/png")
+        answer["Cache-Control"] = "private, max-age=86400"
+        return answer
+
+
+class _Painter:
+    """One process that draws pages, for all requests."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._reader = BoundedReader()
+
+    def picture(self, data: bytes, name: str, page: int) -> bytes:
+        with self._lock:
+            return self._reader.picture(data, name, page, PICTURE_WIDTH)
+
+
+_painter = _Painter()
+
+
+def _picture(row: Document, page: int) -> bytes:
+    place = settings.DOPPIO_FILES / "pages" / row.file.digest / f"{page}.png"
+    if place.exists():
+        return place.read_bytes()
+    picture = _painter.picture(files.kept(row.file.digest, row.name), row.name, page)
+    place.parent.mkdir(parents=True, exist_ok=True)
+    draft = place.with_suffix(f".{threading.get_ident()}")
+    draft.write_bytes(picture)
+    draft.rename(place)
+    return picture
+
+
+def _row(request: Request, workspace: int, document: int) -> Document:
+    rows = workspace_for(request, workspace).documents.select_related("file", "workspace")
+    return get_object_or_404(rows.prefetch_related("sections", "versions"), pk=document)
+
+
+def _has_pictures(row: Document) -> bool:
+    return row.file is not None and row.file.name.lower().endswith(".pdf")
+
+
+def _corrections(row: Document, given: dict[str, Any]) -> list[Correction]:
+    """The corrections of a document with one more, or without those of one heading."""
+    found = next((block for block in row.found if block[1] <= given["start"] < max(block[2], block[1] + 1)), None)
+    if found is None:
+        raise DocumentError(f"start: no block of {row.name} stands at {given['start']}")
+    core = core_document(row)
+    current = next((block for block in core.blocks if block.start == given["start"]), None)
+    whole = " ".join(row.text[found[1] : (current.end if current else found[2])].split())
+    heading = " ".join((given.get("heading") or whole).split())
+    before = [Correction.from_json(body) for body in row.corrections]
+    action, value = given["action"], given["value"]
+    occurrence = occurrence_of(row.text, core.blocks, given["start"], heading)
+    mine = [one for one in before if one.heading == heading and one.occurrence == occurrence]
+    if action == UNDO:
+        return [one for one in before if one not in mine]
+    fresh = Correction.from_json(
+        {"heading": heading, "occurrence": max(occurrence, 1), "action": action, "value": value}
+    )
+    return [one for one in before if one not in mine or one.action != action] + [fresh]
+
+
+def _metadata(metadata: dict[str, Any]) -> list[dict[str, Any]]:
+    return [{"key": key, "kind": kind_of(value), "value": value} for key, value in metadata.items()]
+
+
+def _document(row: Document) -> dict[str, Any]:
+    core = core_document(row)
+    why: dict[int, list[str]] = {}
+    for doubt in doubts(core.text, core.blocks, core.sections):
+        why.setdefault(doubt.section, []).append(doubt.reason)
+    return {
+        "id": row.pk,
+        "name": row.name,
+        "title": row.title,
+        "text": row.text,
+        "version": row.version,
+        "words": row.words,
+        "pages": row.pages,
+        "pictures": _has_pictures(row),
+        "blocks": [
+            {"kind": block.kind, "start": block.start, "end": block.end, "level": block.level}
+            for block in core.blocks
+        ],
+        "sections": [
             {
-                "id": row.pk,
-                "name": row.name,
-                "title": row.title,
-                "text": row.text,
-                "words": row.words,
-                "blocks": [
-                    {"kind": kind, "start": start, "end": end, "level": level}
-                    for kind, start, end, level in row.blocks
-                ],
-                "sections": list(row.sections.values(*fields)),
-                "metadata": row.metadata,
+                "index": index,
+                "number": section.number,
+                "title": section.title,
+                "level": section.level,
+                "start": section.start,
+                "end": section.end,
+                "parent": section.parent,
+                "page": section.page,
+                "dropped": section.dropped,
+                "doubts": why.get(index, []),
             }
-        )
+            for index, section in enumerate(core.sections)
+        ],
+        "metadata": _metadata(row.metadata),
+        "carried": row.carried,
+        "corrections": row.corrections,
+        "versions": [
+            {
+                "version": one.version,
+                "words": one.words,
+                "labels_moved": one.labels_moved,
+                "labels_lost": one.labels_lost,
+                "corrections_lost": one.corrections_lost,
+                "made_at": one.made_at,
+            }
+            for one in row.versions.all()
+        ],
+    }

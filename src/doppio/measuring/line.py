@@ -37,7 +37,7 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
         "built": built,
         "trial": trial.pk if trial else None,
         "job": JobSerializer(shown).data if shown else None,
-        "answerable": workspace.questions.filter(spans__isnull=False).distinct().count(),
+        "answerable": workspace.questions.filter(spans__lost=False).distinct().count(),
         "questions": workspace.questions.count(),
         "delivered": delivered,
         "low": low,

@@ -22,10 +22,16 @@ class Question(models.Model):
 
 
 class AnswerSpan(models.Model):
-    """A label: a range of a document, or a whole document where start and end are empty."""
+    """A label: a range of a document, or a whole document where start and end are empty.
+
+    A label that lost its place when its document changed or went keeps its quote and waits for a person.
+    """
 
     question = models.ForeignKey(Question, models.CASCADE, related_name="spans")
-    document = models.ForeignKey(Document, models.CASCADE, related_name="spans")
+    document = models.ForeignKey(Document, models.SET_NULL, null=True, related_name="spans")
+    document_name = models.CharField(max_length=500, blank=True)
+    quote = models.TextField(blank=True)
+    lost = models.BooleanField(default=False)
     start = models.PositiveIntegerField(null=True)
     end = models.PositiveIntegerField(null=True)
     grade = models.FloatField(default=1)

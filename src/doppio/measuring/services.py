@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from django.contrib.auth.models import User
 from django.db import transaction
+from django.db.models import Prefetch
 
 from doppio.asking.models import RecipeVersion
 from doppio.asking.services import core_recipe
@@ -13,7 +14,7 @@ from doppio.core.measure.trial import Trial, run_trial
 from doppio.core.progress import Progress
 from doppio.indexing.models import Job
 from doppio.indexing.services import build
-from doppio.library.models import Workspace
+from doppio.library.models import Document, Workspace
 from doppio.library.services import corpus_of
 from doppio.measuring.models import AnswerSpan, Question, TrialRecord, TrialRow
 
@@ -59,18 +60,36 @@ def load_questions(workspace: Workspace, questions: Sequence[CoreQuestion]) -> b
 
 
 def core_questions(workspace: Workspace) -> list[CoreQuestion]:
-    """The workspace's questions for the core, in their order."""
-    rows = workspace.questions.prefetch_related("spans__document").order_by("position")
-    return [core_question(row) for row in rows]
+    """The workspace's questions for the core, in their order; those that lost all of their labels are left out.
+
+    Without its labels a question would be taken for one that nothing answers.
+    """
+    documents = Document.objects.only("pk", "name")
+    rows = workspace.questions.prefetch_related("spans", Prefetch("spans__document", documents)).order_by("position")
+    return [core_question(row) for row in rows if not is_lost(row)]
+
+
+def is_lost(row: Question) -> bool:
+    """Whether a question had labels, and all of them lost their place."""
+    spans = row.spans.all()
+    return bool(spans) and all(span.lost for span in spans)
 
 
 def core_question(row: Question) -> CoreQuestion:
+    spans = (span for span in row.spans.all() if not span.lost and span.document is not None)
     return CoreQuestion(
         row.identity,
         row.text,
-        tuple(Span(span.document.name, span.start, span.end, span.grade) for span in row.spans.all()),
+        tuple(Span(span.document.name, span.start, span.end, span.grade) for span in spans),
         tuple(row.tags),
     )
+
+
+def measure_in_force(sender: object, workspace: Workspace, **_: object) -> None:
+    """Build and measure the recipe in force once the documents have changed."""
+    recipe = workspace.recipes.filter(in_force=True).first()
+    if recipe is not None and workspace.documents.exists() and latest_trial(recipe) is None:
+        start_trial(recipe, None)
 
 
 def latest_trial(recipe: RecipeVersion) -> TrialRecord | None:

@@ -4,72 +4,15 @@ from typing import Any
 
 import numpy as np
 
-from doppio.core.chunking.table import ChunkTable
 from doppio.core.pipeline import Pipeline
 from doppio.core.sparse.bm25 import idf
 from doppio.core.sparse.postings import Postings
-from doppio.indexing.services import chunking_of, models
+from doppio.indexing.services import chunking_of
 from doppio.library.models import Workspace
-from doppio.measuring.models import AnswerSpan
 
 BINS = 16
 LISTED = 12
 COMPARED = 4000
-
-
-def chunk_stage(workspace: Workspace, pipeline: Pipeline, positions: dict[str, int]) -> dict[str, Any]:
-    """Lengths, overlap, and which labelled answers no chunk holds whole."""
-    table = pipeline.chunks
-    tokens = table.tokens
-    limit = (pipeline.encoder or models.encoder()).max_tokens
-    top = max(int(tokens.max(initial=1)), limit)
-    edges = np.linspace(0, top, BINS + 1).round().astype(int)
-    counts, _ = np.histogram(tokens, bins=edges)
-    spans = AnswerSpan.objects.filter(question__workspace=workspace, start__isnull=False).select_related(
-        "question", "document"
-    )
-    spans = spans.defer("document__text", "document__blocks")
-    cut = []
-    total = 0
-    for span in spans:
-        total += 1
-        rows = table.of_document(positions[span.document.name])
-        shared = np.minimum(table.end[rows], span.end) - np.maximum(table.start[rows], span.start)
-        length = span.end - span.start
-        if not (shared >= length).any():
-            cut.append(
-                {
-                    "question": span.question_id,
-                    "text": span.question.text,
-                    "title": span.document.title,
-                    "length": length,
-                    "pieces": int((shared > 0).sum()),
-                    "best": float(max(shared.max(initial=0), 0) / length),
-                }
-            )
-    stored = int((table.end - table.start).sum())
-    return {
-        "count": len(table),
-        "median": float(np.median(tokens)) if len(table) else 0.0,
-        "p95": float(np.percentile(tokens, 95)) if len(table) else 0.0,
-        "longest": int(tokens.max(initial=0)),
-        "limit": limit,
-        "over_limit": int((tokens > limit).sum()),
-        "overlap": _twice(table) / stored if stored else 0.0,
-        "spans": total,
-        "intact": total - len(cut),
-        "bins": [
-            {"low": int(low), "high": int(high), "chunks": int(count)}
-            for low, high, count in zip(edges[:-1], edges[1:], counts, strict=True)
-        ],
-        "cut": sorted(cut, key=lambda row: row["best"]),
-    }
-
-
-def _twice(table: ChunkTable) -> int:
-    """Characters that the chunk before holds already."""
-    same = table.document[1:] == table.document[:-1]
-    return int(np.where(same, np.maximum(table.end[:-1] - table.start[1:], 0), 0).sum())
 
 
 def index_stage(workspace: Workspace, pipeline: Pipeline) -> dict[str, Any]:

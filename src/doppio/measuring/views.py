@@ -8,7 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from doppio.asking.explain import explained, section_paths, traced_chunks
+from doppio.asking.explain import explained, traced_chunks
 from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
 from doppio.asking.services import ask, core_recipe, pipelines, put_in_force, save_recipe
@@ -17,29 +17,37 @@ from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import cause, in_play
 from doppio.core.measure.relevance import Relevance, document_positions, relevance
 from doppio.core.pipeline import Pipeline
+from doppio.core.recipe import check_chunking
 from doppio.core.trace import Trace
 from doppio.indexing.serializers import JobSerializer
 from doppio.indexing.services import chunking_of
 from doppio.library.access import workspace_for
 from doppio.library.models import Workspace
-from doppio.library.services import corpus_of
+from doppio.library.services import corpus_of, section_headings
+from doppio.measuring.chunk_view import cut_view, figures_view
+from doppio.measuring.labels import lost_labels, place_label, remove_label
 from doppio.measuring.line import line
 from doppio.measuring.mix import mix_curve
-from doppio.measuring.models import Question, TrialRecord
+from doppio.measuring.models import AnswerSpan, Question, TrialRecord
 from doppio.measuring.serializers import (
     AskedSerializer,
-    ChunkStageSerializer,
+    ChunkFiguresSerializer,
+    ChunkingSerializer,
+    CutRequestSerializer,
+    CutSerializer,
     DocumentViewSerializer,
     IndexesSerializer,
+    LabelPlaceSerializer,
     LineSerializer,
+    LostLabelSerializer,
     MixSerializer,
     NewTrialSerializer,
     QuestionRowSerializer,
     SavedRecipeSerializer,
     TrialSerializer,
 )
-from doppio.measuring.services import core_question, latest_trial, start_trial
-from doppio.measuring.stages import chunk_stage, index_stage
+from doppio.measuring.services import core_question, is_lost, latest_trial, measure_in_force, start_trial
+from doppio.measuring.stages import index_stage
 
 RECIPE = OpenApiParameter("recipe", int, description="A recipe; the one in force where it is left out.")
 
@@ -71,7 +79,8 @@ def _question_row(row: Question, found: dict[str, Any] | None) -> dict[str, Any]
         "identity": row.identity,
         "text": row.text,
         "tags": row.tags,
-        "answerable": bool(row.spans.all()),
+        "answerable": any(not span.lost for span in row.spans.all()),
+        "lost": is_lost(row),
         "cause": found["cause"] if found else None,
         "ranks": found["ranks"] if found else {},
         "intact": any(found["intact"]) if found and found["intact"] else None,
@@ -127,8 +136,8 @@ def _asked(workspace: Workspace, pipeline: Pipeline, trace: Trace, relevant: Rel
 
 
 def _spans(row: Question, relevant: Relevance) -> list[dict[str, Any]]:
-    spans = list(row.spans.all())
-    paths = section_paths([span.document_id for span in spans])
+    spans = [span for span in row.spans.all() if not span.lost]
+    paths = section_headings(span.document_id for span in spans)
     found = []
     for span, chunks, intact in zip(spans, relevant.chunks, relevant.intact, strict=True):
         text = "" if span.start is None else span.document.text[span.start : span.end]
@@ -164,7 +173,7 @@ class DocumentAnswersView(APIView):
         chunking = chunking_of(place, core_recipe(recipe))
         chunks = chunking.chunks.filter(document=row).values("number", "start", "end", "tokens") if chunking else []
         causes = dict(trial.rows.values_list("question_id", "cause")) if trial else {}
-        spans = row.spans.select_related("question").order_by("start")
+        spans = row.spans.filter(lost=False).select_related("question").order_by("start")
         return Response(
             {
                 "chunks": list(chunks),
@@ -182,15 +191,59 @@ class DocumentAnswersView(APIView):
         )
 
 
-class ChunkStageView(APIView):
+class CutView(APIView):
     @extend_schema(
-        parameters=[RECIPE], responses={200: ChunkStageSerializer, 409: PROBLEM}, operation_id="chunkStage"
+        request=CutRequestSerializer, responses={200: CutSerializer, 400: PROBLEM}, operation_id="cutDocument"
     )
-    def get(self, request: Request, workspace: int) -> Response:
-        """The chunks as a whole: lengths, overlap, and the answers that they cut."""
+    def post(self, request: Request, workspace: int) -> Response:
+        """Cut one document by any settings, now; nothing is built or kept."""
+        given = CutRequestSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
         place = workspace_for(request, workspace)
-        recipe = recipe_for(place, request.query_params.get("recipe"))
-        return Response(chunk_stage(place, pipelines.get(place, core_recipe(recipe)), positions(place)))
+        row = get_object_or_404(place.documents.prefetch_related("sections"), pk=given.validated_data["document"])
+        return Response(cut_view(row, check_chunking(given.validated_data["chunking"])))
+
+
+class ChunkFiguresView(APIView):
+    @extend_schema(
+        request=ChunkingSerializer, responses={200: ChunkFiguresSerializer, 400: PROBLEM}, operation_id="chunkFigures"
+    )
+    def post(self, request: Request, workspace: int) -> Response:
+        """Cut all documents by any settings and say what is wrong with it; nothing is built or kept."""
+        given = ChunkingSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        return Response(
+            figures_view(workspace_for(request, workspace), check_chunking(given.validated_data["chunking"]))
+        )
+
+
+class LostLabelsView(APIView):
+    @extend_schema(responses=LostLabelSerializer(many=True), operation_id="lostLabels")
+    def get(self, request: Request, workspace: int) -> Response:
+        """Labels that lost their place when their document changed or went."""
+        return Response(lost_labels(workspace_for(request, workspace)))
+
+
+class LabelView(APIView):
+    @extend_schema(request=LabelPlaceSerializer, responses={204: None, 400: PROBLEM}, operation_id="placeLabel")
+    def put(self, request: Request, workspace: int, label: int) -> Response:
+        """Put a label where a person says."""
+        given = LabelPlaceSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        place = workspace_for(request, workspace)
+        span = get_object_or_404(AnswerSpan.objects.filter(question__workspace=place), pk=label)
+        document = get_object_or_404(place.documents, pk=given.validated_data["document"])
+        place_label(span, document, given.validated_data["start"], given.validated_data["end"])
+        measure_in_force(self, place)
+        return Response(status=204)
+
+    @extend_schema(responses={204: None}, operation_id="removeLabel")
+    def delete(self, request: Request, workspace: int, label: int) -> Response:
+        """Remove a label; a question without another one goes with it."""
+        place = workspace_for(request, workspace)
+        remove_label(get_object_or_404(AnswerSpan.objects.filter(question__workspace=place), pk=label))
+        measure_in_force(self, place)
+        return Response(status=204)
 
 
 class IndexStageView(APIView):
@@ -283,7 +336,7 @@ class MixView(APIView):
         wanted = request.query_params.get("question", "")
         kept = trial.rows.filter(question=int(wanted)) if wanted.isdecimal() else trial.rows.all()
         kept = kept.select_related("question").prefetch_related("question__spans__document")
-        rows = [row for row in kept if row.question.spans.all()]
+        rows = [row for row in kept if any(not span.lost for span in row.question.spans.all())]
         points = mix_curve(
             [Trace.from_json(row.trace) for row in rows],
             [relevance(table, where, core_question(row.question)) for row in rows],

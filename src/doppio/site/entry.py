@@ -9,7 +9,7 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.debug import sensitive_post_parameters
 from django.views.decorators.http import require_http_methods
 
-from doppio.library.services import use_entry_link
+from doppio.library.entry import use_entry_link
 
 
 @never_cache

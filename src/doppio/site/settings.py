@@ -8,6 +8,7 @@ ROOT = Path(__file__).resolve().parents[3]
 VAR = Path(os.environ.get("DOPPIO_VAR", ROOT / "var"))
 WEB_DIST = ROOT / "web" / "dist"
 DOPPIO_MODELS = Path(os.environ.get("DOPPIO_MODELS", VAR / "models"))
+DOPPIO_FILES = Path(os.environ.get("DOPPIO_FILES", VAR / "files"))
 DOPPIO_ARTIFACTS = Path(os.environ.get("DOPPIO_ARTIFACTS", VAR / "artifacts"))
 
 
@@ -77,6 +78,7 @@ CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 LANGUAGE_CODE = "en"
+DATA_UPLOAD_MAX_NUMBER_FILES = 1000
 USE_TZ = True
 TIME_ZONE = "UTC"
 STATIC_URL = "/static/"
@@ -88,7 +90,7 @@ REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser", "rest_framework.parsers.MultiPartParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "doppio.site.errors.answer",
 }

@@ -4,8 +4,8 @@ from django.urls import path, re_path
 from drf_spectacular.views import SpectacularJSONAPIView
 
 from doppio.asking.views import MatchesView, RecipesView
-from doppio.indexing.views import JobCancelView, JobsView
-from doppio.library.views import DocumentsView, DocumentView, SessionView, WorkspacesView
+from doppio.indexing import views as indexing
+from doppio.library import views as library
 from doppio.measuring import views as measuring
 from doppio.site.entry import enter, interface, sign_in
 from doppio.site.health import health
@@ -17,13 +17,20 @@ urlpatterns = [
     path("enter/<str:secret>", enter),
     path("health", health),
     path("api/schema", SpectacularJSONAPIView.as_view()),
-    path("api/session", SessionView.as_view()),
-    path("api/workspaces", WorkspacesView.as_view()),
-    path(f"{W}/documents", DocumentsView.as_view()),
-    path(f"{W}/documents/<int:document>", DocumentView.as_view()),
+    path("api/session", library.SessionView.as_view()),
+    path("api/workspaces", library.WorkspacesView.as_view()),
+    path(f"{W}/documents", library.DocumentsView.as_view()),
+    path(f"{W}/documents/<int:document>", library.DocumentView.as_view()),
+    path(f"{W}/documents/<int:document>/outline", library.OutlineView.as_view()),
+    path(f"{W}/documents/<int:document>/pages/<int:page>", library.PagePictureView.as_view()),
     path(f"{W}/documents/<int:document>/answers", measuring.DocumentAnswersView.as_view()),
-    path(f"{W}/jobs", JobsView.as_view()),
-    path(f"{W}/jobs/<int:job>/cancel", JobCancelView.as_view()),
+    path(f"{W}/imports", indexing.ImportsView.as_view()),
+    path(f"{W}/imports/<int:brought_in>", indexing.ImportView.as_view()),
+    path(f"{W}/imports/<int:brought_in>/files", indexing.ImportFilesView.as_view()),
+    path(f"{W}/imports/<int:brought_in>/files/<int:file>/fields", indexing.ImportFileFieldsView.as_view()),
+    path(f"{W}/imports/<int:brought_in>/start", indexing.ImportStartView.as_view()),
+    path(f"{W}/jobs", indexing.JobsView.as_view()),
+    path(f"{W}/jobs/<int:job>/cancel", indexing.JobCancelView.as_view()),
     path(f"{W}/recipes", RecipesView.as_view()),
     path(f"{W}/recipes/save", measuring.RecipeSaveView.as_view()),
     path(f"{W}/recipes/<int:recipe>/in-force", measuring.RecipeInForceView.as_view()),
@@ -32,7 +39,10 @@ urlpatterns = [
     path(f"{W}/questions", measuring.QuestionsView.as_view()),
     path(f"{W}/questions/<int:question>", measuring.QuestionView.as_view()),
     path(f"{W}/ask", measuring.AskView.as_view()),
-    path(f"{W}/stages/chunks", measuring.ChunkStageView.as_view()),
+    path(f"{W}/stages/chunks/cut", measuring.CutView.as_view()),
+    path(f"{W}/stages/chunks/figures", measuring.ChunkFiguresView.as_view()),
+    path(f"{W}/labels/lost", measuring.LostLabelsView.as_view()),
+    path(f"{W}/labels/<int:label>", measuring.LabelView.as_view()),
     path(f"{W}/stages/indexes", measuring.IndexStageView.as_view()),
     path(f"{W}/trials", measuring.TrialsView.as_view()),
     path(f"{W}/mix", measuring.MixView.as_view()),

@@ -14,8 +14,10 @@ def warm_up() -> None:
 
     from doppio.asking.models import RecipeVersion
     from doppio.asking.services import core_recipe, pipelines
+    from doppio.indexing.cutting import warm_up_rules
 
     try:
+        warm_up_rules()
         for recipe in RecipeVersion.objects.filter(in_force=True).select_related("workspace"):
             pipelines.get(recipe.workspace, core_recipe(recipe)).ask("warm up")
     except Exception as error:

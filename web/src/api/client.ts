@@ -2,7 +2,7 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
-type Schemas = components["schemas"];
+export type Schemas = components["schemas"];
 export type Line = Schemas["Line"];
 export type StageLevel = Schemas["StageLevel"];
 export type QuestionRow = Schemas["QuestionRow"];
@@ -15,6 +15,8 @@ export type Recipe = Schemas["Recipe"];
 export type Trial = Schemas["Trial"];
 export type DocumentText = Schemas["Document"];
 export type DocumentView = Schemas["DocumentView"];
+export type DocumentRow = Schemas["DocumentRow"];
+export type Section = Schemas["Section"];
 export type Mix = Schemas["Mix"];
 
 export const client = createClient<paths>({ baseUrl: "" });

@@ -105,17 +105,6 @@ export function useDocumentView(document: number | null) {
   });
 }
 
-export function useChunkStage() {
-  const workspace = useWorkspace();
-  const [recipe, trial] = useStamp();
-  return useQuery({
-    queryKey: ["chunk-stage", workspace, recipe, trial],
-    queryFn: () =>
-      unwrap(client.GET("/api/workspaces/{workspace}/stages/chunks", { params: { path: { workspace } } })),
-    enabled: recipe !== undefined,
-  });
-}
-
 export function useIndexStage() {
   const workspace = useWorkspace();
   const [recipe, trial] = useStamp();

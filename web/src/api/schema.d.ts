@@ -62,7 +62,8 @@ export interface paths {
         };
         get: operations["documents"];
         put?: never;
-        post?: never;
+        /** @description Remove documents; their labels keep their quotes and wait for a person. */
+        post: operations["removeDocuments"];
         delete?: never;
         options?: never;
         head?: never;
@@ -102,6 +103,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/documents/{document}/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Correct one heading; `undo` takes back every correction of it. */
+        post: operations["correctOutline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/documents/{document}/pages/{page}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A page of a PDF as a picture, drawn once and kept. */
+        get: operations["pagePicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The import that was started last. */
+        get: operations["lastImport"];
+        put?: never;
+        /** @description An empty import that files are put into. */
+        post: operations["beginImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/imports/{brought_in}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["import"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/imports/{brought_in}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put files into an import: `files`, and their `names` with folders in the same order. */
+        post: operations["stageFiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/imports/{brought_in}/files/{file}/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Fields of a CSV or JSONL file with sample values. */
+        get: operations["fieldsSeen"];
+        /** @description Say which fields are matched, carried along, and the title; null reads the file as it is. */
+        put: operations["setFields"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/imports/{brought_in}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["startImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/jobs": {
         parameters: {
             query?: never;
@@ -128,6 +248,41 @@ export interface paths {
         get?: never;
         put?: never;
         post: operations["cancelJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/labels/{label}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put a label where a person says. */
+        put: operations["placeLabel"];
+        post?: never;
+        /** @description Remove a label; a question without another one goes with it. */
+        delete: operations["removeLabel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/labels/lost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Labels that lost their place when their document changed or went. */
+        get: operations["lostLabels"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -267,17 +422,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/workspaces/{workspace}/stages/chunks": {
+    "/api/workspaces/{workspace}/stages/chunks/cut": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description The chunks as a whole: lengths, overlap, and the answers that they cut. */
-        get: operations["chunkStage"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** @description Cut one document by any settings, now; nothing is built or kept. */
+        post: operations["cutDocument"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/chunks/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Cut all documents by any settings and say what is wrong with it; nothing is built or kept. */
+        post: operations["chunkFigures"];
         delete?: never;
         options?: never;
         head?: never;
@@ -348,38 +520,75 @@ export interface components {
             end: number;
             level: number;
         };
+        /** @description Lengths are encoder tokens with the context line. */
+        ChunkFigures: {
+            chunks: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            p95: number;
+            longest: number;
+            /**
+             * Format: double
+             * @description Share of the stored text that is stored a second time.
+             */
+            overlap: number;
+            too_long: number;
+            /** @description Tokens past the encoder's limit. */
+            unread: number;
+            too_short: number;
+            /** @description Chunks that begin or end inside of a sentence. */
+            inside: number;
+            /** @description Pairs of nearly identical chunks. */
+            twins: number;
+            spans: components["schemas"]["SpanCounts"];
+            limit: number;
+            short: number;
+            bins: components["schemas"]["LengthBin"][];
+            problems: components["schemas"]["Problems"];
+            /** Format: double */
+            seconds: number;
+        };
         ChunkRange: {
             number: number;
             start: number;
             end: number;
             tokens: number;
         };
-        ChunkStage: {
-            count: number;
-            /** Format: double */
-            median: number;
-            /** Format: double */
-            p95: number;
-            longest: number;
+        /** @description The chunking part of a recipe, whole or without what is left at its default. */
+        Chunking: {
+            chunking: unknown;
+        };
+        Correction: {
+            heading: string;
+            occurrence: number;
+            action: components["schemas"]["CorrectionActionEnum"];
+            value: unknown;
+        };
+        /**
+         * @description * `title` - title
+         *     * `level` - level
+         *     * `join` - join
+         *     * `split` - split
+         *     * `drop` - drop
+         * @enum {string}
+         */
+        CorrectionActionEnum: "title" | "level" | "join" | "split" | "drop";
+        Cut: {
+            document: number;
             /** @description Tokens that the encoder reads. */
             limit: number;
-            over_limit: number;
-            /**
-             * Format: double
-             * @description Share of the text that is stored twice.
-             */
-            overlap: number;
-            spans: number;
-            intact: number;
-            bins: components["schemas"]["LengthBin"][];
-            cut: components["schemas"]["CutAnswer"][];
+            /** Format: double */
+            seconds: number;
+            chunks: components["schemas"]["CutChunk"][];
+            answers: components["schemas"]["CutAnswer"][];
         };
         CutAnswer: {
             question: number;
             text: string;
-            title: string;
-            /** @description Characters of the answer. */
-            length: number;
+            start: number;
+            end: number;
+            state: components["schemas"]["CutAnswerStateEnum"];
             /** @description Chunks that hold a part of it. */
             pieces: number;
             /**
@@ -388,16 +597,54 @@ export interface components {
              */
             best: number;
         };
+        /**
+         * @description * `intact` - intact
+         *     * `cut` - cut
+         *     * `spread` - spread
+         *     * `outside` - outside
+         * @enum {string}
+         */
+        CutAnswerStateEnum: "intact" | "cut" | "spread" | "outside";
+        CutChunk: {
+            start: number;
+            end: number;
+            tokens: number;
+            /** @description Tokens of the context line. */
+            context: number;
+            host_start: number;
+            host_end: number;
+            /** @description Tokens of what is handed on. */
+            handed: number;
+            /** @description Offset of the first token that the encoder does not read. */
+            past: number | null;
+            /** @description Begins inside of a sentence. */
+            begins_inside: boolean;
+            ends_inside: boolean;
+        };
+        /** @description The chunking part of a recipe, whole or without what is left at its default. */
+        CutRequest: {
+            chunking: unknown;
+            document: number;
+        };
         /** @description Offsets count Unicode code points of the text. */
         Document: {
             id: number;
             name: string;
             title: string;
             text: string;
+            version: number;
             words: number;
+            pages: number;
+            /** @description Whether its pages can be shown as pictures. */
+            pictures: boolean;
             blocks: components["schemas"]["Block"][];
             sections: components["schemas"]["Section"][];
-            metadata: unknown;
+            metadata: components["schemas"]["Metadata"][];
+            carried: {
+                [key: string]: string;
+            };
+            corrections: components["schemas"]["Correction"][];
+            versions: components["schemas"]["Version"][];
         };
         DocumentAnswer: {
             question: number;
@@ -410,9 +657,13 @@ export interface components {
             id: number;
             name: string;
             title: string;
+            version: number;
             words: number;
+            /** @description 0 where the format has none. */
+            pages: number;
             sections: number;
             blocks: number;
+            metadata: components["schemas"]["Metadata"][];
         };
         DocumentView: {
             chunks: components["schemas"]["ChunkRange"][];
@@ -422,6 +673,49 @@ export interface components {
             chunk: number;
             terms: components["schemas"]["TermShare"][];
         };
+        FieldSeen: {
+            name: string;
+            samples: string[];
+        };
+        /** @description What a nested chunk hands on; offsets of `answers` count code points of its text. */
+        Host: {
+            start: number;
+            end: number;
+            text: string;
+            answers: components["schemas"]["Range"][];
+        };
+        Import: {
+            id: number;
+            job: components["schemas"]["Job"] | null;
+            /** @description Files by state. */
+            states: {
+                [key: string]: number;
+            };
+            files: components["schemas"]["ImportedFile"][];
+        };
+        ImportedFile: {
+            id: number;
+            name: string;
+            bytes: number;
+            fields: unknown;
+            state: components["schemas"]["ImportedFileStateEnum"];
+            reason: string;
+            counts: {
+                [key: string]: number;
+            };
+            /** Format: double */
+            seconds: number;
+        };
+        /**
+         * @description * `waiting` - waiting
+         *     * `opened` - opened
+         *     * `added` - added
+         *     * `replaced` - replaced
+         *     * `same` - same
+         *     * `refused` - refused
+         * @enum {string}
+         */
+        ImportedFileStateEnum: "waiting" | "opened" | "added" | "replaced" | "same" | "refused";
         Index: {
             kind: string;
             bytes: number;
@@ -443,7 +737,7 @@ export interface components {
             id: number;
             kind: string;
             title: string;
-            state: components["schemas"]["StateEnum"];
+            state: components["schemas"]["JobStateEnum"];
             step: string;
             unit: string;
             done: number;
@@ -466,13 +760,19 @@ export interface components {
             ended_at: string | null;
         };
         /**
-         * @description * `branch` - branch
-         *     * `fused` - fused
-         *     * `reranked` - reranked
-         *     * `context` - context
+         * @description * `queued` - queued
+         *     * `running` - running
+         *     * `done` - done
+         *     * `failed` - failed
+         *     * `cancelled` - cancelled
          * @enum {string}
          */
-        KindEnum: "branch" | "fused" | "reranked" | "context";
+        JobStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        LabelPlace: {
+            document: number;
+            start: number;
+            end: number;
+        };
         LengthBin: {
             low: number;
             high: number;
@@ -492,11 +792,33 @@ export interface components {
             high: number | null;
             stages: components["schemas"]["StageLevel"][];
         };
+        LostLabel: {
+            id: number;
+            question: number;
+            text: string;
+            document: number | null;
+            title: string;
+            quote: string;
+            suggestion: components["schemas"]["Suggestion"] | null;
+        };
         MatchRequest: {
             text: string;
             chunk: number;
             recipe?: number;
         };
+        Metadata: {
+            key: string;
+            kind: components["schemas"]["MetadataKindEnum"];
+            value: unknown;
+        };
+        /**
+         * @description * `text` - text
+         *     * `number` - number
+         *     * `date` - date
+         *     * `list` - list
+         * @enum {string}
+         */
+        MetadataKindEnum: "text" | "number" | "date" | "list";
         Mix: {
             branches: string[];
             k: number;
@@ -532,8 +854,53 @@ export interface components {
         NewTrial: {
             recipe: number;
         };
+        /** @description A person's correction of one heading: `start` is the offset of its block. */
+        Outline: {
+            start: number;
+            action: components["schemas"]["OutlineActionEnum"];
+            value?: unknown;
+            /** @description For a split, the words that become the heading. */
+            heading?: string;
+        };
+        /**
+         * @description * `title` - title
+         *     * `level` - level
+         *     * `join` - join
+         *     * `split` - split
+         *     * `drop` - drop
+         *     * `undo` - undo
+         * @enum {string}
+         */
+        OutlineActionEnum: "title" | "level" | "join" | "split" | "drop" | "undo";
+        Place: {
+            number: number;
+            document: number;
+            title: string;
+            start: number;
+            end: number;
+            tokens: number;
+            text: string;
+        };
+        PlacedAnswer: {
+            question: number;
+            text: string;
+            document: number;
+            title: string;
+            start: number;
+            state: string;
+            pieces: number;
+            /** Format: double */
+            best: number;
+        };
         Problem: {
             detail: string;
+        };
+        Problems: {
+            too_long: components["schemas"]["Place"][];
+            too_short: components["schemas"]["Place"][];
+            inside: components["schemas"]["Place"][];
+            twins: components["schemas"]["Twins"][];
+            answers: components["schemas"]["PlacedAnswer"][];
         };
         QuestionRow: {
             id: number;
@@ -541,6 +908,8 @@ export interface components {
             text: string;
             tags: string[];
             answerable: boolean;
+            /** @description Whether all of its labels lost their place. */
+            lost: boolean;
             /** @description Row of the ledger; null before the first trial. */
             cause: string | null;
             /** @description Rank of the first relevant chunk a stage. */
@@ -563,6 +932,12 @@ export interface components {
             /** Format: date-time */
             saved_at: string;
         };
+        Remove: {
+            documents: number[];
+        };
+        Removed: {
+            removed: number;
+        };
         SavedRecipe: {
             recipe: components["schemas"]["Recipe"];
             job: components["schemas"]["Job"] | null;
@@ -576,9 +951,19 @@ export interface components {
             end: number;
             /** @description Index of the section around this one; -1 at the top. */
             parent: number;
+            /** @description 0 where the format has no pages. */
+            page: number;
+            /** @description Whether a person left it out of chunks. */
+            dropped: boolean;
+            /** @description Why a person should look at the heading. */
+            doubts: string[];
         };
         Session: {
             username: string;
+        };
+        SetFields: {
+            /** @description matched, carried, title and id; null reads the file as it is. */
+            fields: unknown;
         };
         Span: {
             document: number;
@@ -594,6 +979,17 @@ export interface components {
             /** @description Relevant chunks. */
             chunks: number[];
         };
+        SpanCounts: {
+            intact: number;
+            cut: number;
+            spread: number;
+            /** @description In a section that was left out. */
+            outside: number;
+        };
+        Stage: {
+            files: string[];
+            names: string[];
+        };
         StageLevel: {
             stage: string;
             kind: string;
@@ -605,7 +1001,7 @@ export interface components {
         /** @description Columns of one stage, best chunk first; `before` and the branch columns only where they apply. */
         StageTrace: {
             stage: string;
-            kind: components["schemas"]["KindEnum"];
+            kind: components["schemas"]["StageTraceKindEnum"];
             measure: string;
             /** Format: double */
             seconds: number;
@@ -618,14 +1014,23 @@ export interface components {
             shares: number[][] | null;
         };
         /**
-         * @description * `queued` - queued
-         *     * `running` - running
-         *     * `done` - done
-         *     * `failed` - failed
-         *     * `cancelled` - cancelled
+         * @description * `branch` - branch
+         *     * `fused` - fused
+         *     * `reranked` - reranked
+         *     * `context` - context
          * @enum {string}
          */
-        StateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        StageTraceKindEnum: "branch" | "fused" | "reranked" | "context";
+        Suggestion: {
+            start: number;
+            end: number;
+            /**
+             * Format: double
+             * @description Share of the quote's words that stand there.
+             */
+            alike: number;
+            text: string;
+        };
         TermRow: {
             term: string;
             /** @description Chunks that hold the term. */
@@ -674,6 +1079,14 @@ export interface components {
             end: number;
             tokens: number;
             text: string;
+            /** @description What is handed on instead of the chunk. */
+            host: components["schemas"]["Host"] | null;
+            /** @description Tokens of what is handed on. */
+            handed: number;
+            /** @description Fields that are handed on with it. */
+            carried: {
+                [key: string]: string;
+            };
             relevant: boolean;
             answers: components["schemas"]["Range"][];
             terms: components["schemas"]["Range"][];
@@ -707,6 +1120,24 @@ export interface components {
             high: number;
             /** Format: date-time */
             measured_at: string;
+        };
+        Twins: {
+            /**
+             * Format: double
+             * @description Share of word triples in common.
+             */
+            alike: number;
+            one: components["schemas"]["Place"];
+            other: components["schemas"]["Place"];
+        };
+        Version: {
+            version: number;
+            words: number;
+            labels_moved: number;
+            labels_lost: number;
+            corrections_lost: components["schemas"]["Correction"][];
+            /** Format: date-time */
+            made_at: string;
         };
         Workspace: {
             id: number;
@@ -791,6 +1222,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Ask"];
+                "multipart/form-data": components["schemas"]["Ask"];
             };
         };
         responses: {
@@ -829,6 +1261,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DocumentRow"][];
+                };
+            };
+        };
+    };
+    removeDocuments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Remove"];
+                "multipart/form-data": components["schemas"]["Remove"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
                 };
             };
         };
@@ -880,6 +1338,219 @@ export interface operations {
             };
         };
     };
+    correctOutline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                document: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Outline"];
+                "multipart/form-data": components["schemas"]["Outline"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"];
+                };
+            };
+        };
+    };
+    pagePicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                document: number;
+                page: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
+    lastImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+        };
+    };
+    beginImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                brought_in: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+        };
+    };
+    stageFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                brought_in: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Stage"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportedFile"][];
+                };
+            };
+        };
+    };
+    fieldsSeen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                brought_in: number;
+                file: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FieldSeen"][];
+                };
+            };
+        };
+    };
+    setFields: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                brought_in: number;
+                file: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetFields"];
+                "multipart/form-data": components["schemas"]["SetFields"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportedFile"];
+                };
+            };
+        };
+    };
+    startImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                brought_in: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
     jobs: {
         parameters: {
             query?: never;
@@ -923,6 +1594,82 @@ export interface operations {
             };
         };
     };
+    placeLabel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelPlace"];
+                "multipart/form-data": components["schemas"]["LabelPlace"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeLabel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    lostLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LostLabel"][];
+                };
+            };
+        };
+    };
     line: {
         parameters: {
             query?: {
@@ -959,6 +1706,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["MatchRequest"];
+                "multipart/form-data": components["schemas"]["MatchRequest"];
             };
         };
         responses: {
@@ -1125,6 +1873,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewRecipe"];
+                "multipart/form-data": components["schemas"]["NewRecipe"];
             };
         };
         responses: {
@@ -1146,29 +1895,65 @@ export interface operations {
             };
         };
     };
-    chunkStage: {
+    cutDocument: {
         parameters: {
-            query?: {
-                /** @description A recipe; the one in force where it is left out. */
-                recipe?: number;
-            };
+            query?: never;
             header?: never;
             path: {
                 workspace: number;
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CutRequest"];
+                "multipart/form-data": components["schemas"]["CutRequest"];
+            };
+        };
         responses: {
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChunkStage"];
+                    "application/json": components["schemas"]["Cut"];
                 };
             };
-            409: {
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    chunkFigures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Chunking"];
+                "multipart/form-data": components["schemas"]["Chunking"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChunkFigures"];
+                };
+            };
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1243,6 +2028,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewTrial"];
+                "multipart/form-data": components["schemas"]["NewTrial"];
             };
         };
         responses: {

@@ -1,10 +1,11 @@
 // Editing the recipe in force: every field of every stage; saving makes a new version and measures it.
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { Button, Form, Offcanvas } from "react-bootstrap";
 import { useSaveRecipe } from "../api/queries";
 import type { Recipe } from "../api/client";
 import { Segments } from "../shell/Segments";
 import { Marker } from "../shell/Marker";
+import { CONTEXTS, overlapUnit, RULES, UNITS, withRule, type Chunking } from "../stages/chunks/settings";
 import { field, problems, withField, type RecipeBody } from "./paths";
 
 interface Branch {
@@ -21,6 +22,7 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
   const wrong = save.error ? problems(save.error.message) : {};
   const branches = (body.branches as Branch[]) ?? [];
   const method = field(body, "fusion.method");
+  const chunking = { minimum: 0, context: "none", host: null, ...(body.chunking as Chunking) };
 
   function submit() {
     let given = body;
@@ -106,17 +108,54 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
         ) : (
           <>
             <Part kind="chunks" title="Chunks">
-              {choice("chunking.rule", "Rule", {
-                "natural-breaks": "natural breaks",
-                "fixed-window": "fixed window",
-              })}
-              {choice("chunking.unit", "Unit", {
-                tokens: "encoder tokens",
-                words: "words",
-                characters: "characters",
-              })}
+              <div>
+                <label htmlFor="chunking.rule">Rule</label>
+                <Form.Select
+                  id="chunking.rule"
+                  size="sm"
+                  value={chunking.rule}
+                  onChange={(event) => set("chunking", withRule(chunking, event.target.value))}
+                >
+                  {Object.entries(RULES).map(([value, text]) => (
+                    <option key={value} value={value}>
+                      {text}
+                    </option>
+                  ))}
+                </Form.Select>
+                {wrong["chunking.rule"] && <div className="wrong">{wrong["chunking.rule"]}</div>}
+              </div>
+              {choice("chunking.unit", "Unit", UNITS)}
               {number("chunking.size", "Size, in units")}
-              {number("chunking.overlap", "Overlap, in units")}
+              <Fragment key={chunking.rule}>
+                {number(
+                  "chunking.overlap",
+                  `Overlap, in ${overlapUnit(chunking.rule, "x") === "sentences" ? "sentences" : "units"}`,
+                )}
+                {number("chunking.minimum", "At least, in units")}
+                {chunking.rule === "outline" && number("chunking.level", "Heading level, 1 to 9")}
+                {chunking.rule === "topic-shift" && (
+                  <>
+                    {choice("chunking.signal", "Compared by", {
+                      terms: "terms",
+                      vectors: "sentence vectors",
+                    })}
+                    {number("chunking.window", "Sentences a side")}
+                    {number("chunking.sensitivity", "Sensitivity", "more cuts as it rises")}
+                  </>
+                )}
+              </Fragment>
+              {choice("chunking.context", "Indexed with", CONTEXTS)}
+              <div>
+                <Form.Check
+                  id="chunking.host"
+                  label="in host chunks"
+                  checked={Boolean(chunking.host)}
+                  onChange={(event) =>
+                    set("chunking.host", event.target.checked ? { size: 3 * chunking.size } : null)
+                  }
+                />
+                {chunking.host && number("chunking.host.size", "Size of hosts, in units")}
+              </div>
             </Part>
             {branches.map((branch, place) =>
               branch.kind === "bm25" ? (

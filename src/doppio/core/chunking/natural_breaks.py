@@ -1,17 +1,15 @@
 """Natural breaks: end a chunk where the text itself pauses, at the largest pause that fits."""
 
 import numpy as np
-import regex
 from numba import njit
 from numpy.typing import NDArray
 
 from doppio.core.chunking.units import Offsets, Units, words
+from doppio.core.text import characters as c
 from doppio.core.text.document import HEADING, Document
 from doppio.core.text.sentences import sentence_starts
 
 INSIDE, WORD, SENTENCE, LINE, PARAGRAPH, TOP = 0, 1, 2, 3, 4, 5
-_LINE = regex.compile(r"\n[ \t]*")
-_PARAGRAPH = regex.compile(r"\n[ \t]*\n\s*")
 
 
 def natural_breaks(document: Document, units: Units, size: int, overlap: int) -> tuple[Offsets, Offsets]:
@@ -38,44 +36,57 @@ def natural_breaks(document: Document, units: Units, size: int, overlap: int) ->
     """
     if len(units.starts) == 0:
         return np.empty(0, np.int64), np.empty(0, np.int64)
-    first, last = _cut(pauses(document, units), size, overlap)
+    first, last = cut_at_pauses(pauses(document, units), size, overlap)
     return units.starts[first], units.ends[last - 1]
 
 
 def pauses(document: Document, units: Units) -> NDArray[np.int8]:
     """How large the pause before each unit is, and one more at the end: (n + 1,) int8."""
     text = document.text
-    count = len(units.starts)
-    level = np.zeros(count + 1, np.int8)
-    level[0] = level[count] = TOP
-
-    def mark(offsets: NDArray[np.int64], strength: int) -> None:
-        at = np.searchsorted(units.starts, offsets)
-        inside = (at > 0) & (units.ends[np.maximum(at, 1) - 1] > offsets)
-        at = at[~inside]
-        level[at] = np.maximum(level[at], strength)
-
-    mark(words(text).starts, WORD)
-    mark(sentence_starts(text), SENTENCE)
-    mark(_ends(_LINE, text), LINE)
-    mark(_ends(_PARAGRAPH, text), PARAGRAPH)
+    strength = np.zeros(len(text) + 1, np.int8)
+    strength[words(text).starts] = WORD
+    strength[sentence_starts(text)] = SENTENCE
+    _mark_lines(c.classes(text), strength)
+    level = _before_units(strength, units.starts, units.ends)
     headings = [block for block in document.blocks if block.kind == HEADING]
     if headings:
+        count = len(units.starts)
         begins = np.searchsorted(units.starts, np.array([block.start for block in headings], np.int64))
         follows = np.searchsorted(units.starts, np.array([block.end for block in headings], np.int64))
         level[begins] = np.maximum(level[begins], PARAGRAPH)
         level[follows[follows < count]] = WORD
         level[begins] = np.where(np.isin(begins, follows), WORD, level[begins])
-    level[0] = level[count] = TOP
-    return level
-
-
-def _ends(pattern: regex.Pattern, text: str) -> NDArray[np.int64]:
-    return np.asarray([match.end() for match in pattern.finditer(text)], dtype=np.int64)
+    level[0] = level[-1] = TOP
+    return np.asarray(level)
 
 
 @njit(cache=True, nogil=True)
-def _cut(level: NDArray[np.int8], size: int, overlap: int) -> tuple[Offsets, Offsets]:
+def _mark_lines(kinds: NDArray[np.uint8], strength: NDArray[np.int8]) -> None:
+    """Mark what follows a line end and a blank line, after the white space there."""
+    lines = 0
+    for at in range(kinds.size):
+        if kinds[at] == c.NEWLINE:
+            lines += 1
+        elif kinds[at] != c.SPACE:
+            if lines:
+                strength[at] = max(strength[at], LINE if lines == 1 else PARAGRAPH)
+            lines = 0
+
+
+@njit(cache=True, nogil=True)
+def _before_units(strength: NDArray[np.int8], starts: Offsets, ends: Offsets) -> NDArray[np.int8]:
+    """The largest pause after the begin of the unit before and up to the begin of each unit; a pause inside of a
+    unit is none."""
+    level = np.zeros(starts.size + 1, np.int8)
+    for unit in range(1, starts.size):
+        for at in range(ends[unit - 1], starts[unit] + 1):
+            level[unit] = max(level[unit], strength[at])
+    return level
+
+
+@njit(cache=True, nogil=True)
+def cut_at_pauses(level: NDArray[np.int8], size: int, overlap: int) -> tuple[Offsets, Offsets]:
+    """First unit and the unit after the last of every chunk, from the pauses before the units."""
     count = level.size - 1
     firsts = np.empty(count, np.int64)
     lasts = np.empty(count, np.int64)
@@ -115,4 +126,4 @@ def _cut(level: NDArray[np.int8], size: int, overlap: int) -> tuple[Offsets, Off
             if level[at] == 1 and again == end:
                 again = at
         start = again
-    return firsts[:found], lasts[:found]
+    return firsts[:found].copy(), lasts[:found].copy()

@@ -1,15 +1,16 @@
 """All chunks of a corpus as columns; a chunk's id is its row."""
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
 from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.chunking.fixed_window import fixed_window
-from doppio.core.chunking.natural_breaks import natural_breaks
-from doppio.core.chunking.units import Offsets, TokenOffsets, Units, characters, words
+from doppio.core.chunking.context import NONE, carried_text, context_line, with_context
+from doppio.core.chunking.parts import kept_ranges, part_of
+from doppio.core.chunking.rules import Cutter, filled
+from doppio.core.chunking.units import Offsets, SentenceVectors, TokenOffsets, Units, characters, words
 from doppio.core.progress import Progress, Silent
 from doppio.core.text.document import Document
 
@@ -20,17 +21,26 @@ class ChunkTexts(Protocol):
     """Hands out the texts of chunks."""
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
-        """Texts of the chunks, in the order asked for."""
+        """Texts of the chunks as they stand in their documents, in the order asked for."""
+
+    def indexed(self, chunks: Sequence[int]) -> list[str]:
+        """The same with the context line before each, as indexes and scorers read them."""
+
+    def hosts(self, chunks: Sequence[int]) -> list[str]:
+        """Texts that the chunks hand on: their hosts, or the chunks themselves where there are none."""
 
 
 @dataclass(frozen=True)
 class ChunkTable:
-    """Columns of n chunks, documents one after another and offsets rising within each.
+    """Columns of n chunks, documents one after another and offsets rising within each; all (n,) int64.
 
-    document : (n,) int64, position of the document in the corpus
-    start, end : (n,) int64, the chunk's range in its document, in code points
-    tokens : (n,) int64, encoder tokens, special ones left out
-    section : (n,) int64, index of the innermost section that holds most of the chunk, or -1
+    document : position of the document in the corpus
+    start, end : the chunk's range in its document, in code points
+    tokens : encoder tokens of the chunk, special ones left out
+    section : index of the innermost section that holds most of the chunk, or -1
+    host_start, host_end : range that is handed on when the chunk is found; the chunk itself without hosts
+    context : encoder tokens of the context line before the chunk
+    handed : encoder tokens of what is handed on: the host, and the document's carried fields
     """
 
     document: Offsets
@@ -38,6 +48,15 @@ class ChunkTable:
     end: Offsets
     tokens: Offsets
     section: Offsets
+    host_start: Offsets
+    host_end: Offsets
+    context: Offsets
+    handed: Offsets
+
+    @classmethod
+    def flat(cls, document: Offsets, start: Offsets, end: Offsets, tokens: Offsets, section: Offsets) -> "ChunkTable":
+        """A table without hosts, context lines or carried fields."""
+        return cls(document, start, end, tokens, section, start, end, np.zeros_like(tokens), tokens)
 
     def __len__(self) -> int:
         return len(self.start)
@@ -48,97 +67,153 @@ class ChunkTable:
         return slice(int(low), int(high))
 
     def columns(self) -> dict[str, NDArray[Any]]:
-        return {
-            "document": self.document,
-            "start": self.start,
-            "end": self.end,
-            "tokens": self.tokens,
-            "section": self.section,
-        }
+        return {name: getattr(self, name) for name in COLUMNS}
+
+    @property
+    def indexed_tokens(self) -> Offsets:
+        """Encoder tokens of each chunk with its context line."""
+        return self.tokens + self.context
+
+
+COLUMNS = tuple(column.name for column in fields(ChunkTable))
+
+
+def table_of(parts: Sequence[Mapping[str, NDArray[np.int64]]]) -> ChunkTable:
+    """One table from the columns of several, in their order."""
+    return ChunkTable(
+        *(
+            np.ascontiguousarray(np.concatenate([np.empty(0, np.int64), *(part[name] for part in parts)]))
+            for name in COLUMNS
+        )
+    )
 
 
 @dataclass(frozen=True)
 class CorpusTexts:
-    """Chunk texts from documents held in memory."""
+    """Chunk texts from documents held in memory; `context` is the chunking's."""
 
     documents: Sequence[Document]
     table: ChunkTable
+    context: str = NONE
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
         table = self.table
         return [self.documents[table.document[chunk]].text[table.start[chunk] : table.end[chunk]] for chunk in chunks]
 
+    def hosts(self, chunks: Sequence[int]) -> list[str]:
+        table = self.table
+        return [
+            self.documents[table.document[chunk]].text[table.host_start[chunk] : table.host_end[chunk]]
+            for chunk in chunks
+        ]
+
+    def indexed(self, chunks: Sequence[int]) -> list[str]:
+        table = self.table
+        return [
+            with_context(
+                context_line(self.documents[table.document[chunk]], int(table.section[chunk]), self.context), text
+            )
+            for chunk, text in zip(chunks, self.texts(chunks), strict=True)
+        ]
+
 
 def cut(
     documents: Sequence[Document],
-    chunking: dict[str, Any],
+    chunking: Mapping[str, Any],
     tokens: TokenOffsets,
     progress: Progress | None = None,
+    encoder: SentenceVectors | None = None,
 ) -> ChunkTable:
     """Cut documents by the `chunking` part of a recipe.
 
     Parameters
     ----------
     documents : sequence of Document
-    chunking : dict
-        `rule` ("fixed-window" or "natural-breaks"), `unit` ("characters", "words" or "tokens"), `size`
-        and `overlap` in that unit.
+    chunking : mapping
+        `rule`, `unit` ("characters", "words" or "tokens"), `size`, and the rule's other settings.
     tokens : TokenOffsets
         Counts tokens; also the unit where `unit` is "tokens".
+    encoder : SentenceVectors or None
+        For a topic shift by sentence vectors.
 
     Notes
     -----
-    Every character that is not white space is in some chunk. White space at the ends of a chunk is trimmed.
+    Every character that is not white space is in some chunk, less those of dropped sections.
     """
     progress = progress or Silent()
     progress.start("cut documents into chunks", len(documents), "documents")
-    columns: list[NDArray[np.int64]] = []
+    parts: list[dict[str, NDArray[np.int64]]] = []
     for first in range(0, len(documents), BATCH):
         batch = documents[first : first + BATCH]
-        for place, (document, token_units) in enumerate(
-            zip(batch, tokens.token_offsets([document.text for document in batch]), strict=True)
-        ):
-            starts, ends = cut_one(document, chunking, token_units)
-            sections = _sections_of(document, starts, ends)
-            position = np.full(len(starts), first + place, np.int64)
-            columns.append(np.stack([position, starts, ends, token_units.count(starts, ends), sections]))
+        counted = tokens.token_offsets([document.text for document in batch])
+        for place, (document, token_units) in enumerate(zip(batch, counted, strict=True)):
+            part = cut_one(document, chunking, token_units, tokens, encoder)
+            parts.append({**part, "document": np.full(len(part["start"]), first + place, np.int64)})
         progress.advance(len(batch))
-    joined = np.concatenate(columns, axis=1) if columns else np.empty((5, 0), np.int64)
-    return ChunkTable(*(np.ascontiguousarray(row) for row in joined))
+    return table_of(parts)
 
 
-def cut_one(document: Document, chunking: dict[str, Any], token_units: Units) -> tuple[Offsets, Offsets]:
-    """Cut one document; returns the starts and ends of its chunks, blank ones left out."""
-    unit: Callable[[str], Units] = {"characters": characters, "words": words}.get(
-        chunking["unit"], lambda _text: token_units
+def cut_one(
+    document: Document,
+    chunking: Mapping[str, Any],
+    token_units: Units,
+    tokens: TokenOffsets | None = None,
+    encoder: SentenceVectors | None = None,
+) -> dict[str, NDArray[np.int64]]:
+    """Cut one document: the columns of its chunks, `document` being 0.
+
+    Parameters
+    ----------
+    token_units : Units
+        The encoder's tokens of the document's text.
+    tokens : TokenOffsets or None
+        Counts the tokens of context lines and carried fields; None counts them as none.
+    """
+    settings = filled(chunking)
+    unit = settings["unit"]
+    units = words(document.text) if unit == "words" else token_units
+    units = characters(document.text) if unit == "characters" else units
+    cutter = Cutter(settings, encoder)
+    host = settings["host"]
+    bounds: list[tuple[Offsets, Offsets, Offsets, Offsets]] = []
+    for low, high in kept_ranges(document):
+        part, inside = part_of(document, low, high), units.within(low, high)
+        if host is None:
+            starts, ends = cutter.cut(part, inside)
+            bounds.append((starts + low, ends + low, starts + low, ends + low))
+            continue
+        for start, end in zip(*(side.tolist() for side in cutter.hosts(part, inside, host["size"])), strict=True):
+            starts, ends = cutter.cut(part_of(part, start, end), inside.within(start, end))
+            whole = np.ones_like(starts)
+            bounds.append((starts + low + start, ends + low + start, whole * (low + start), whole * (low + end)))
+    empty = np.empty(0, np.int64)
+    starts, ends, host_starts, host_ends = (
+        np.concatenate([empty, *(part[side] for part in bounds)]) for side in range(4)
     )
-    units = unit(document.text)
-    if chunking["rule"] == "fixed-window":
-        starts, ends = fixed_window(units, chunking["size"], chunking["overlap"])
-    else:
-        starts, ends = natural_breaks(document, units, chunking["size"], chunking["overlap"])
-    return _trim(document.text, starts, ends)
+    sections = _sections_of(document, starts, ends)
+    lines = [context_line(document, section, settings["context"]) for section in sections.tolist()]
+    carried = carried_text(document)
+    counts = _token_counts([*lines, carried], tokens)
+    return {
+        "document": np.zeros(len(starts), np.int64),
+        "start": starts,
+        "end": ends,
+        "tokens": token_units.count(starts, ends),
+        "section": sections,
+        "host_start": host_starts,
+        "host_end": host_ends,
+        "context": counts[:-1],
+        "handed": token_units.count(host_starts, host_ends) + counts[-1],
+    }
 
 
-def _trim(text: str, starts: Offsets, ends: Offsets) -> tuple[Offsets, Offsets]:
-    kept: list[tuple[int, int]] = []
-    reached = -1
-    for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
-        piece = text[start:end]
-        bare = piece.strip()
-        if not bare:
-            continue
-        begin = start + len(piece) - len(piece.lstrip())
-        finish = begin + len(bare)
-        if finish <= reached:
-            continue
-        if kept and begin <= kept[-1][0]:
-            # Without the white space before it, this chunk holds all of the last one.
-            kept.pop()
-        kept.append((begin, finish))
-        reached = finish
-    bounds = np.asarray(kept, dtype=np.int64).reshape(-1, 2)
-    return np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1])
+def _token_counts(texts: Sequence[str], tokens: TokenOffsets | None) -> Offsets:
+    """Tokens of short texts, of which many are the same."""
+    distinct = sorted({text for text in texts if text})
+    if not distinct or tokens is None:
+        return np.zeros(len(texts), np.int64)
+    found = {text: len(units.starts) for text, units in zip(distinct, tokens.token_offsets(distinct), strict=True)}
+    return np.array([found.get(text, 0) for text in texts], np.int64)
 
 
 def _sections_of(document: Document, starts: Offsets, ends: Offsets) -> Offsets:
@@ -150,7 +225,9 @@ def _sections_of(document: Document, starts: Offsets, ends: Offsets) -> Offsets:
     finishes = np.append(begins[1:], len(document.text))
     low = np.searchsorted(begins, starts, side="right") - 1
     high = np.searchsorted(begins, ends, side="left") - 1
-    for row in range(len(starts)):
+    whole = (low == high) & (low >= 0)
+    chosen[whole] = low[whole]
+    for row in np.flatnonzero(~whole).tolist():
         held = {
             index: min(ends[row], finishes[index]) - max(starts[row], begins[index])
             for index in range(max(low[row], 0), high[row] + 1)

@@ -5,11 +5,12 @@ from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
-import regex
+from numba import njit
 from numpy.typing import NDArray
 
+from doppio.core.text import characters as c
+
 Offsets = NDArray[np.int64]
-_WORD = regex.compile(r"[\p{Han}\p{Hiragana}\p{Katakana}]\p{M}*|[\S--[\p{Han}\p{Hiragana}\p{Katakana}]]+", regex.V1)
 
 
 @dataclass(frozen=True)
@@ -23,12 +24,24 @@ class Units:
         """How many units begin in each range."""
         return np.searchsorted(self.starts, end) - np.searchsorted(self.starts, start)
 
+    def within(self, start: int, end: int) -> "Units":
+        """The units that begin in a range, with offsets from its start; one that leaves it is cut off there."""
+        low, high = np.searchsorted(self.starts, [start, end])
+        return Units(self.starts[low:high] - start, np.minimum(self.ends[low:high], end) - start)
+
 
 class TokenOffsets(Protocol):
     """What chunking needs to know of an encoder."""
 
     def token_offsets(self, texts: Sequence[str]) -> list[Units]:
         """Tokens of whole texts, nothing cut off, special tokens left out."""
+
+
+class SentenceVectors(Protocol):
+    """Texts to unit vectors, for rules that compare sentences by meaning."""
+
+    def vectors(self, texts: Sequence[str]) -> NDArray[np.float32]:
+        """(n, d) float32, in the order given."""
 
 
 def characters(text: str) -> Units:
@@ -38,6 +51,28 @@ def characters(text: str) -> Units:
 
 
 def words(text: str) -> Units:
-    """Runs without white space; in scripts written without spaces, each ideograph or syllable."""
-    bounds = np.asarray([match.span() for match in _WORD.finditer(text)], dtype=np.int64).reshape(-1, 2)
-    return Units(np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1]))
+    """Runs without white space; in scripts written without spaces, each ideograph or syllable with its marks."""
+    return Units(*_words(c.classes(text)))
+
+
+@njit(cache=True, nogil=True)
+def _words(kinds: NDArray[np.uint8]) -> tuple[Offsets, Offsets]:
+    starts = np.empty(kinds.size, np.int64)
+    ends = np.empty(kinds.size, np.int64)
+    found = 0
+    inside = 0  # 1 in a word, 2 after an ideograph
+    for at in range(kinds.size):
+        kind = kinds[at]
+        if kind == c.SPACE or kind == c.NEWLINE:
+            inside = 0
+        elif kind == c.IDEOGRAPH:
+            starts[found], ends[found] = at, at + 1
+            found += 1
+            inside = 2
+        elif inside == 1 or (inside == 2 and kind == c.MARK):
+            ends[found - 1] = at + 1
+        else:
+            starts[found], ends[found] = at, at + 1
+            found += 1
+            inside = 1
+    return starts[:found].copy(), ends[:found].copy()

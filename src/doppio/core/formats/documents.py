@@ -1,19 +1,24 @@
-"""Which files are documents, and how are they read? A folder, one file, or JSONL."""
+"""Which files are documents, and how are they read? One file, an archive, or a folder of them."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
 from doppio.core.errors import DocumentError
+from doppio.core.formats.archive import LIMITS, Limits, members, too_large
+from doppio.core.formats.docx import read_docx
 from doppio.core.formats.html import read_html
 from doppio.core.formats.markdown import read_markdown
+from doppio.core.formats.pdf import read_pdf
 from doppio.core.formats.plain import read_plain
+from doppio.core.formats.records import Fields, read_json_documents, read_rows
 from doppio.core.formats.table import read_csv
 from doppio.core.text.canonical import decode
 from doppio.core.text.document import Document
 
-READERS = {
+Reader = Callable[[bytes, str, Fields | None], list[Document]]
+TEXT_READERS = {
     ".md": read_markdown,
     ".markdown": read_markdown,
     ".html": read_html,
@@ -21,62 +26,148 @@ READERS = {
     ".txt": read_plain,
     ".csv": read_csv,
 }
+BYTE_READERS = {".docx": read_docx, ".pdf": read_pdf}
+ROWS = (".csv", ".jsonl")
+KNOWN = (*TEXT_READERS, *BYTE_READERS, ".jsonl")
+SOURCES = "doppio-sources.json"
+SOURCES_FORMAT = "doppio-sources/1"
 
 
-def read_documents(path: Path) -> list[Document]:
-    """Read all documents below a folder (in the order of their names), of one file, or of a JSONL file.
+def read_documents(path: Path, limits: Limits = LIMITS, read: Reader | None = None) -> list[Document]:
+    """Read all documents below a folder (in the order of their names), of one file, or of a ZIP archive.
+
+    Parameters
+    ----------
+    path : Path
+    limits : Limits
+    read : callable or None
+        Reads one file, such as `BoundedReader.documents`; None reads it in this process.
 
     Raises
     ------
     DocumentError
         If there is none, one cannot be read, or two have the same id; names the file and the line.
+
+    Notes
+    -----
+    A file `doppio-sources.json` at the top says which fields of CSV and JSONL files are what.
     """
-    if path.suffix == ".jsonl" and path.is_file():
-        documents = list(_jsonl(path))
-    elif path.is_file():
-        documents = [read_document(path.read_bytes(), path.name)]
-    elif path.is_dir():
-        files = sorted(file for file in path.rglob("*") if file.is_file() and file.suffix.lower() in READERS)
-        documents = [read_document(file.read_bytes(), file.relative_to(path).as_posix()) for file in files]
-    else:
-        raise DocumentError(f"{path}: no such file or folder")
+    files = list(_files(path, limits))
+    sources: dict[str, Fields] = {}
+    for name, data in files:
+        if name.rsplit("/", 1)[-1] == SOURCES:
+            sources = {
+                f"{name.removesuffix(SOURCES)}{file}": fields for file, fields in read_sources(data, name).items()
+            }
+    documents: list[Document] = []
+    alone = path.is_file() and path.suffix.lower() == ".jsonl"
+    for name, data in files:
+        if not name.endswith(SOURCES):
+            # What stands in a JSONL file that is given alone keeps its own ids.
+            found = (read or read_file)(data, name, sources.get(name))
+            documents += [_renamed(one, one.id.removeprefix(f"{name}#")) for one in found] if alone else found
     if not documents:
-        raise DocumentError(f"{path}: no documents; known endings are {', '.join(READERS)} and .jsonl")
+        raise DocumentError(f"{path}: no documents; known endings are {', '.join(KNOWN)} and .zip")
+    seen: set[str] = set()
+    for document in documents:
+        if document.id in seen:
+            raise DocumentError(f"{path}: two documents have the id {document.id!r}")
+        seen.add(document.id)
     return documents
 
 
-def read_document(data: bytes, identity: str) -> Document:
-    """Read one document; `identity` is its name with an ending that tells the format.
+def _files(path: Path, limits: Limits) -> Iterator[tuple[str, bytes]]:
+    if path.is_file() and path.suffix.lower() == ".zip":
+        for name, content in members(read_bytes(path, limits), path.name, limits):
+            if isinstance(content, DocumentError):
+                raise content
+            if is_known(name):
+                yield name, content
+    elif path.is_file():
+        yield path.name, read_bytes(path, limits)
+    elif path.is_dir():
+        for file in sorted(file for file in path.rglob("*") if file.is_file() and is_known(file.name)):
+            yield file.relative_to(path).as_posix(), read_bytes(file, limits)
+    else:
+        raise DocumentError(f"{path}: no such file or folder")
+
+
+def is_known(name: str) -> bool:
+    """Whether a file is read by its ending, or says how others are."""
+    return name.lower().endswith(KNOWN) or name.rsplit("/", 1)[-1] == SOURCES
+
+
+def read_bytes(path: Path, limits: Limits = LIMITS) -> bytes:
+    """The bytes of a file that is not too large.
+
+    Raises
+    ------
+    DocumentError
+        If it is too large or cannot be read.
+    """
+    try:
+        size = path.stat().st_size
+        if size > limits.file_bytes:
+            raise DocumentError(f"{path}: {too_large(size, limits.file_bytes)}")
+        return path.read_bytes()
+    except OSError as reason:
+        raise DocumentError(f"{path}: cannot be read ({reason.strerror})") from reason
+
+
+def read_file(data: bytes, name: str, fields: Fields | None = None) -> list[Document]:
+    """Read the documents of one file, which is no archive; `name` has an ending that tells the format.
+
+    Parameters
+    ----------
+    fields : Fields or None
+        What the fields of a CSV or JSONL file are, a row being a document. Without it a CSV file is one document,
+        and a JSONL file has `id` and `text` in every line.
 
     Raises
     ------
     DocumentError
         If the ending is unknown, the bytes cannot be decoded, or nothing can be read from them.
     """
-    ending = Path(identity).suffix.lower()
-    if ending not in READERS:
-        raise DocumentError(f"{identity}: unknown ending {ending!r}; known are {', '.join(READERS)}")
-    document = READERS[ending](decode(data, identity), identity)
-    if not document.text:
-        raise DocumentError(f"{identity}: holds no text")
-    return document
+    ending = Path(name).suffix.lower()
+    if fields is not None and ending in ROWS:
+        documents = read_rows(decode(data, name), name, fields)
+    elif ending == ".jsonl":
+        found = read_json_documents(decode(data, name), name)
+        documents = [_renamed(document, f"{name}#{document.id}") for document in found]
+    elif ending in TEXT_READERS:
+        documents = [TEXT_READERS[ending](decode(data, name), name)]
+    elif ending in BYTE_READERS:
+        documents = [BYTE_READERS[ending](data, name)]
+    else:
+        raise DocumentError(f"{name}: unknown ending {ending!r}; known are {', '.join(KNOWN)} and .zip")
+    documents = [document for document in documents if document.text]
+    if not documents:
+        raise DocumentError(f"{name}: holds no text")
+    return documents
 
 
-def _jsonl(path: Path) -> Iterator[Document]:
-    seen: dict[str, int] = {}
-    for number, record in json_lines(path, DocumentError):
-        where = f"{path}, line {number}"
-        identity, text = record.get("id"), record.get("text")
-        if not isinstance(identity, str) or not identity:
-            raise DocumentError(f"{where}: id: missing or not a text")
-        if not isinstance(text, str) or not text.strip():
-            raise DocumentError(f"{where}: text: missing, empty or not a text")
-        if identity in seen:
-            raise DocumentError(f"{where}: id: {identity!r} stands in line {seen[identity]} already")
-        seen[identity] = number
-        plain = read_plain(text, identity)
-        title = record.get("title") or plain.title
-        yield Document(identity, title, plain.text, plain.blocks, plain.sections, record.get("metadata") or {})
+def _renamed(document: Document, identity: str) -> Document:
+    title = identity if document.title == document.id else document.title
+    return Document(
+        identity, title, document.text, document.blocks, document.sections, document.metadata, document.carried
+    )
+
+
+def read_sources(data: bytes, name: str) -> Mapping[str, Fields]:
+    """Fields of tabular files by the name of the file.
+
+    Raises
+    ------
+    DocumentError
+        Names the key and what is right.
+    """
+    try:
+        body = json.loads(decode(data, name))
+    except json.JSONDecodeError as error:
+        raise DocumentError(f"{name}, line {error.lineno}: not JSON ({error.msg})") from error
+    if not isinstance(body, dict) or body.get("format") != SOURCES_FORMAT or not isinstance(body.get("files"), dict):
+        raise DocumentError(f'{name}: not an object with "format": "{SOURCES_FORMAT}" and "files"')
+    return {file: Fields.from_json(fields, f"{name}: files.{file}") for file, fields in body["files"].items()}
 
 
 def json_lines(path: Path, error: type[Exception]) -> Iterator[tuple[int, dict[str, Any]]]:

@@ -1,10 +1,14 @@
 """HTML to a document: the visible text of the main part; nothing in the file is executed or fetched."""
 
+from typing import Any
+
 from bs4 import BeautifulSoup, Comment, Doctype, NavigableString, Tag
 
 from doppio.core.formats.table import row_text
-from doppio.core.text.document import CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
+from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
+from doppio.core.text.metadata import Value, typed
 
+_FOR_BROWSERS = {"viewport", "generator", "theme-color", "robots", "color-scheme", "referrer"}
 _DROPPED = ["script", "style", "noscript", "template", "nav", "iframe", "object", "svg", "head", "form"]
 _HEADINGS = {f"h{level}": level for level in range(1, 7)}
 _BLOCKS = {*_HEADINGS, "p", "li", "tr", "pre", "table", "ul", "ol", "div", "section", "article", "main", "body",
@@ -16,15 +20,26 @@ def read_html(text: str, identity: str) -> Document:
     """Read HTML; scripts, styles, navigation and forms are left out, table rows carry their column names."""
     soup = BeautifulSoup(text, "lxml")
     title = soup.title.get_text(" ", strip=True) if soup.title else None
+    metadata = _metadata(soup)
     for tag in soup.find_all(_DROPPED):
         tag.decompose()
     for tag in soup.find_all("br"):
         tag.replace_with("\n")
     builder = DocumentBuilder()
     _walk(builder, soup.find("main") or soup.body or soup)
-    document = builder.build(identity)
+    document = builder.build(identity, None, metadata)
     has_heading = any(block.kind == HEADING for block in document.blocks)
-    return document if has_heading or not title else builder.build(identity, title)
+    return document if has_heading or not title else builder.build(identity, title, metadata)
+
+
+def _metadata(soup: BeautifulSoup) -> dict[str, Value]:
+    """What `<meta name=... content=...>` says, less what is meant for browsers; keywords become a list."""
+    found: dict[str, Any] = {}
+    for tag in soup.find_all("meta", attrs={"name": True, "content": True}):
+        name, content = str(tag["name"]).strip(), str(tag["content"])
+        if name.lower() not in _FOR_BROWSERS:
+            found[name] = content.split(",") if name.lower() == "keywords" else content
+    return typed(found)
 
 
 def _walk(builder: DocumentBuilder, parent: Tag, depth: int = 0) -> None:
@@ -52,6 +67,8 @@ def _block(builder: DocumentBuilder, tag: Tag, depth: int) -> None:
     words = " ".join(tag.get_text().split())
     if tag.name in _HEADINGS:
         builder.add(HEADING, words, _HEADINGS[tag.name])
+    elif tag.name == "figcaption":
+        builder.add(CAPTION, words)
     elif tag.name == "pre":
         builder.add(CODE, tag.get_text())
     elif tag.name == "table":
@@ -74,7 +91,7 @@ def _block(builder: DocumentBuilder, tag: Tag, depth: int) -> None:
 def _table(builder: DocumentBuilder, table: Tag) -> None:
     caption = table.find("caption")
     if caption is not None:
-        builder.add(PARAGRAPH, " ".join(caption.get_text().split()))
+        builder.add(CAPTION, " ".join(caption.get_text().split()))
     header: list[str] = []
     for row in table.find_all("tr"):
         cells = [" ".join(cell.get_text().split()) for cell in row.find_all(["td", "th"])]

@@ -2,17 +2,35 @@
 
 from collections.abc import Sequence
 
+import regex
+import yaml
 from markdown_it import MarkdownIt
 from markdown_it.token import Token
 
+from doppio.core.errors import DocumentError
+from doppio.core.formats.captions import CAPTION_LINE
 from doppio.core.formats.table import row_text
-from doppio.core.text.document import CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
+from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
+from doppio.core.text.metadata import Value, typed
 
+FRONT_MATTER_MAX = 20_000
+_FRONT_MATTER = regex.compile(r"\A\ufeff?---[ \t]*\r?\n(.*?)\r?\n(?:---|\.\.\.)[ \t]*(?:\r?\n|\Z)", regex.DOTALL)
 _PARSER = MarkdownIt("commonmark", {"html": False}).enable("table")
 
 
 def read_markdown(text: str, identity: str) -> Document:
-    """Read CommonMark with tables; a table row becomes one line that carries its column names."""
+    """Read CommonMark with tables; a table row becomes one line that carries its column names.
+
+    Notes
+    -----
+    A block of `key: value` lines between two lines of `---` at the very top (YAML) becomes the metadata.
+
+    Raises
+    ------
+    DocumentError
+        If that block is not YAML; names the line.
+    """
+    metadata, text = front_matter(text, identity)
     builder = DocumentBuilder()
     lists: list[int | None] = []
     depth_in_item = 0
@@ -63,10 +81,25 @@ def read_markdown(text: str, identity: str) -> Document:
                 builder.add(ITEM, marker + words, depth_in_item)
                 marker = ""
             else:
-                builder.add(PARAGRAPH, words)
+                builder.add(CAPTION if CAPTION_LINE.match(words) else PARAGRAPH, words)
         elif kind in ("th_open", "td_open", "th_close", "td_close"):
             in_cell = kind.endswith("open")
-    return builder.build(identity)
+    title = metadata.pop("title", None)
+    return builder.build(identity, str(title) if title else None, metadata)
+
+
+def front_matter(text: str, identity: str) -> tuple[dict[str, Value], str]:
+    """Metadata at the top of a text, and the text below it."""
+    match = _FRONT_MATTER.match(text)
+    if not match or len(match[1]) > FRONT_MATTER_MAX:
+        return {}, text
+    try:
+        found = yaml.safe_load(match[1]) if not regex.search(r"(?:^|[\s\[{,])[&*]\w", match[1]) else None
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        line = f", line {mark.line + 2}" if mark else ""
+        raise DocumentError(f"{identity}{line}: the block between the lines of --- is not `key: value`") from error
+    return (typed(found), text[match.end() :]) if isinstance(found, dict) else ({}, text)
 
 
 def _plain(children: Sequence[Token]) -> str:

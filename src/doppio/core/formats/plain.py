@@ -2,7 +2,8 @@
 
 import regex
 
-from doppio.core.text.document import HEADING, ITEM, PARAGRAPH, Document, DocumentBuilder
+from doppio.core.formats.captions import CAPTION_LINE
+from doppio.core.text.document import CAPTION, HEADING, ITEM, PARAGRAPH, Document, DocumentBuilder
 
 _UNDERLINE = regex.compile(r"^([=\-~*])\1{2,}$")
 _NUMBERED = regex.compile(r"^(\d+(?:\.\d+)*)[.)]?\s+\p{Lu}")
@@ -17,9 +18,17 @@ def read_plain(text: str, identity: str) -> Document:
     -----
     A heading is a paragraph of one line that is underlined, in capitals, or numbered like `3.2 Title` and not
     a sentence. Numbers give the level; an underlined line is level 1 (`=`) or 2. Lines of a paragraph are joined.
+    A form feed begins a page.
     """
     builder = DocumentBuilder()
-    text = text.replace("\r\n", "\n").replace("\r", "\n")
+    for number, page in enumerate(text.replace("\r\n", "\n").replace("\r", "\n").split("\f"), 1):
+        if "\f" in text:
+            builder.page(number)
+        _page(builder, page)
+    return builder.build(identity)
+
+
+def _page(builder: DocumentBuilder, text: str) -> None:
     for part in regex.split(r"\n[ \t]*\n\s*", text.strip("\n")):
         lines = [line.rstrip() for line in part.split("\n") if line.strip()]
         while lines:
@@ -30,7 +39,6 @@ def read_plain(text: str, identity: str) -> Document:
                 lines = lines[2:] if underlined else lines[1:]
             else:
                 lines = _paragraph(builder, lines)
-    return builder.build(identity)
 
 
 def _heading_level(lines: list[str]) -> int:
@@ -55,5 +63,7 @@ def _paragraph(builder: DocumentBuilder, lines: list[str]) -> list[str]:
     end = 1
     while end < len(lines) and not _ITEM.match(lines[end]):
         end += 1
-    builder.add(ITEM if is_item else PARAGRAPH, " ".join(line.strip() for line in lines[:end]))
+    text = " ".join(line.strip() for line in lines[:end])
+    kind = ITEM if is_item else CAPTION if CAPTION_LINE.match(text) else PARAGRAPH
+    builder.add(kind, text)
     return lines[end:]

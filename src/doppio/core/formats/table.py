@@ -1,11 +1,11 @@
-"""CSV to a document: every row a line that carries its column names."""
+"""Tables: rows that carry the names of their columns, and CSV files."""
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from doppio.core.errors import DocumentError
-from doppio.core.text.document import HEADING, PARAGRAPH, Document, DocumentBuilder
+from doppio.core.text.document import HEADING, ROW, Document, DocumentBuilder
 
 MAX_FIELD = 1_000_000
 
@@ -21,7 +21,26 @@ def row_text(header: Sequence[str], cells: Sequence[str]) -> str:
 
 
 def read_csv(text: str, identity: str) -> Document:
-    """Read CSV (RFC 4180) with a header row; comma, semicolon or tab is found from the header.
+    """Read a CSV file as one document with a row a block.
+
+    Raises
+    ------
+    DocumentError
+        As `csv_rows` does.
+    """
+    builder = DocumentBuilder()
+    title = file_title(identity)
+    builder.add(HEADING, title, 1)
+    rows = csv_rows(text, identity)
+    _, header = next(rows)
+    for _, cells in rows:
+        builder.add(ROW, row_text(header, [" ".join(cell.split()) for cell in cells]))
+    return builder.build(identity, title)
+
+
+def csv_rows(text: str, identity: str) -> Iterator[tuple[int, list[str]]]:
+    """Rows of a CSV file (RFC 4180) with their line numbers, the header first; comma, semicolon or tab is found
+    from the header.
 
     Raises
     ------
@@ -32,20 +51,22 @@ def read_csv(text: str, identity: str) -> Document:
     delimiter = max(",;\t", key=first.count)
     csv.field_size_limit(MAX_FIELD)
     reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=True)
-    builder = DocumentBuilder()
-    title = identity.rsplit("/", 1)[-1].rsplit(".", 1)[0].replace("-", " ").replace("_", " ").capitalize()
-    builder.add(HEADING, title, 1)
     try:
         header = [name.strip() for name in next(reader, [])]
         if not any(header):
             raise DocumentError(f"{identity}, line 1: no header; the first row must name the columns")
+        yield 1, header
         for cells in reader:
             if len(cells) > len(header):
                 raise DocumentError(
                     f"{identity}, line {reader.line_num}: {len(cells)} fields, but the header names {len(header)}; "
                     "put quotes around a field that holds the delimiter"
                 )
-            builder.add(PARAGRAPH, row_text(header, [" ".join(cell.split()) for cell in cells]))
+            yield reader.line_num, cells
     except csv.Error as error:
         raise DocumentError(f"{identity}, line {reader.line_num}: {error}") from error
-    return builder.build(identity, title)
+
+
+def file_title(identity: str) -> str:
+    """A title from the name of a file."""
+    return identity.rsplit("/", 1)[-1].rsplit(".", 1)[0].replace("-", " ").replace("_", " ").capitalize()

@@ -76,10 +76,11 @@ def mean(rows: Iterable[Metrics]) -> Metrics:
 
 def _coverage(chunks: NDArray[np.int64], relevance: Relevance, table: ChunkTable) -> tuple[float, float]:
     spans = [span for span in relevance.ranges if span is not None]
-    total = covered = paid = answer = 0
-    for chunk in chunks:
-        paid += int(table.end[chunk] - table.start[chunk])
-    pieces = [(int(table.document[c]), int(table.start[c]), int(table.end[c])) for c in chunks]
+    total = covered = answer = 0
+    # Chunks of one host hand on the same text, and it is paid for once.
+    pieces = list(dict.fromkeys((int(table.document[c]), int(table.host_start[c]), int(table.host_end[c]))
+                                for c in chunks))  # fmt: skip
+    paid = sum(end - start for _, start, end in pieces)
     for position, start, end in spans:
         total += end - start
         covered += _union([_shared(piece, (position, start, end)) for piece in pieces])

@@ -56,6 +56,7 @@ def relevance(table: ChunkTable, positions: Mapping[str, int], question: Questio
 
     Notes
     -----
+    What is judged is what a chunk hands on: its host where chunks are nested, and else the chunk itself.
     A span without offsets makes every chunk of its document relevant. A span of a document that is not in
     the corpus has no relevant chunk.
     """
@@ -71,7 +72,7 @@ def relevance(table: ChunkTable, positions: Mapping[str, int], question: Questio
             intact.append(len(numbers) > 0)
             ranges.append(None)
             continue
-        start, end = table.start[rows], table.end[rows]
+        start, end = table.host_start[rows], table.host_end[rows]
         shared = np.minimum(end, span.end) - np.maximum(start, span.start)
         shorter = np.minimum(end - start, span.end - span.start)
         chunks.append(numbers[(shared > 0) & (shared >= cover * shorter)])

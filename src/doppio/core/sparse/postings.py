@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from doppio.core.artifacts import Artifact
 from doppio.core.progress import Progress, Silent
+from doppio.core.reuse import Taken
 from doppio.core.text.analysis import Analysis
 
 KIND = "postings"
@@ -73,6 +74,49 @@ def build_postings(
         begins.astype(np.int64),
         (keys % max(count, 1)).astype(np.int32),
         counts.astype(np.int32),
+        lengths,
+    )
+
+
+def taken_over(before: Postings, taken: Taken, fresh: Postings, count: int) -> Postings:
+    """Postings of `count` chunks from older ones and those of the chunks that are new.
+
+    Parameters
+    ----------
+    before : Postings
+        Of an older chunk table.
+    taken : Taken
+        Which of its chunks are still there, and as which.
+    fresh : Postings
+        Of the other chunks, in the order of `taken.rest(count)`.
+
+    Notes
+    -----
+    Equal to what `build_postings` makes of all texts, but for the order of the vocabulary.
+    """
+    now = np.full(len(before.lengths), -1, np.int64)
+    now[taken.old] = taken.new
+    rest = taken.rest(count)
+    vocabulary = dict(before.vocabulary)
+    numbers = np.array([vocabulary.setdefault(term, len(vocabulary)) for term in fresh.vocabulary], np.int64)
+    kept = now[before.chunks]
+    there = kept >= 0
+    old_terms = np.repeat(np.arange(len(before.begins) - 1), np.diff(before.begins))
+    new_terms = np.repeat(numbers, np.diff(fresh.begins)) if len(numbers) else np.empty(0, np.int64)
+    terms = np.concatenate([old_terms[there], new_terms])
+    chunks = np.concatenate([kept[there], rest[fresh.chunks]])
+    counts = np.concatenate([before.counts[there], fresh.counts])
+    used, place = np.unique(terms, return_inverse=True)
+    names = list(vocabulary)
+    order = np.lexsort((chunks, place))
+    lengths = np.zeros(count, np.int32)
+    lengths[taken.new] = before.lengths[taken.old]
+    lengths[rest] = fresh.lengths
+    return Postings(
+        {names[number]: position for position, number in enumerate(used.tolist())},
+        np.searchsorted(place[order], np.arange(len(used) + 1)).astype(np.int64),
+        chunks[order].astype(np.int32),
+        counts[order].astype(np.int32),
         lengths,
     )
 

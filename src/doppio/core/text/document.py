@@ -2,21 +2,25 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
-
-import regex
 
 from doppio.core.fingerprint import fingerprint, text_digest
 from doppio.core.text.canonical import canonical
+from doppio.core.text.outline import Section, sections_of
 
-HEADING, PARAGRAPH, ITEM, ROW, CODE = "heading", "paragraph", "item", "row", "code"
+HEADING, PARAGRAPH, ITEM, ROW, CODE, CAPTION, PAGE = (
+    "heading", "paragraph", "item", "row", "code", "caption", "page",
+)  # fmt: skip
 _CLOSE = {ITEM, ROW}
-_NUMBER = regex.compile(r"^(\d+(?:\.\d+)*|[A-Z]\.\d+)[.)]?\s+(\S.*)$")
 
 
 @dataclass(frozen=True)
 class Block:
-    """A range of a document that is one heading, paragraph, list item, table row or piece of code."""
+    """A range of a document that is one heading, paragraph, list item, table row, piece of code or caption.
+
+    A block of kind `PAGE` is empty: a page begins there, and its level is the number of the page.
+    """
 
     kind: str
     start: int
@@ -25,20 +29,11 @@ class Block:
 
 
 @dataclass(frozen=True)
-class Section:
-    """A heading and all below it, sections within it included; `parent` is an index, -1 at the top."""
-
-    number: str
-    title: str
-    level: int
-    start: int
-    end: int
-    parent: int = -1
-
-
-@dataclass(frozen=True)
 class Document:
-    """Offsets count Unicode code points of `text`, which is in canonical form."""
+    """Offsets count Unicode code points of `text`, which is in canonical form.
+
+    `carried` holds fields of the source that are not matched and are handed on with every passage.
+    """
 
     id: str
     title: str
@@ -46,24 +41,32 @@ class Document:
     blocks: tuple[Block, ...] = ()
     sections: tuple[Section, ...] = ()
     metadata: Mapping[str, Any] = field(default_factory=dict)
+    carried: Mapping[str, str] = field(default_factory=dict)
 
     def section_path(self, index: int) -> tuple[str, ...]:
         """Titles from the outermost section to this one; empty for index -1."""
         path: list[str] = []
         while index >= 0:
             section = self.sections[index]
-            path.append(f"{section.number} {section.title}".strip())
+            path.append(section.heading)
             index = section.parent
         return tuple(reversed(path))
 
+    @cached_property
+    def digest(self) -> str:
+        """Digest of all that chunks and indexes depend on: title, text, blocks, sections, what is carried."""
+        blocks = [[block.kind, block.start, block.end, block.level] for block in self.blocks]
+        sections = [[s.number, s.title, s.level, s.start, s.end, s.parent, s.dropped] for s in self.sections]
+        return fingerprint(self.title, text_digest(self.text), blocks, sections, dict(self.carried))
+
 
 def corpus_fingerprint(documents: Sequence[Document]) -> str:
-    """Digest of the ids and texts of all documents, in order."""
-    return corpus_key([(document.id, text_digest(document.text)) for document in documents])
+    """Digest of the ids and contents of all documents, in order."""
+    return corpus_key([(document.id, document.digest) for document in documents])
 
 
 def corpus_key(digests: Sequence[tuple[str, str]]) -> str:
-    """The same digest from ids and digests of the texts."""
+    """The same digest from ids and digests of the documents."""
     return fingerprint([list(pair) for pair in digests])
 
 
@@ -74,6 +77,7 @@ class DocumentBuilder:
         self._parts: list[str] = []
         self._length = 0
         self._blocks: list[Block] = []
+        self._last = ""
 
     def add(self, kind: str, text: str, level: int = 0) -> None:
         """Append one block; blank text is passed over."""
@@ -82,41 +86,46 @@ class DocumentBuilder:
             text = text.strip()
         if not text:
             return
-        if self._blocks:
-            close = kind in _CLOSE and self._blocks[-1].kind == kind
-            gap = "\n" if close else "\n\n"
+        if self._last:
+            gap = "\n" if kind in _CLOSE and self._last == kind else "\n\n"
             self._parts.append(gap)
             self._length += len(gap)
         self._parts.append(text)
+        while self._blocks and self._blocks[-1].kind == PAGE and self._blocks[-1].start < self._length:
+            self._pages_move()
         self._blocks.append(Block(kind, self._length, self._length + len(text), level))
         self._length += len(text)
+        self._last = kind
 
-    def build(self, identity: str, title: str | None = None, metadata: Mapping[str, Any] | None = None) -> Document:
+    def page(self, number: int) -> None:
+        """A page begins here."""
+        self._blocks.append(Block(PAGE, self._length, self._length, number))
+
+    def _pages_move(self) -> None:
+        """Page breaks before a block stand where it begins, after the blank line."""
+        for place in range(len(self._blocks) - 1, -1, -1):
+            block = self._blocks[place]
+            if block.kind != PAGE:
+                break
+            self._blocks[place] = Block(PAGE, self._length, self._length, block.level)
+
+    def build(
+        self,
+        identity: str,
+        title: str | None = None,
+        metadata: Mapping[str, Any] | None = None,
+        carried: Mapping[str, str] | None = None,
+    ) -> Document:
         """Finish the document; without a title the first heading is taken, and then the id."""
         text = "".join(self._parts)
-        headings = [text[block.start : block.end] for block in self._blocks if block.kind == HEADING]
+        headings = (text[block.start : block.end] for block in self._blocks if block.kind == HEADING)
+        blocks = tuple(self._blocks)
         return Document(
             id=identity,
-            title=title or (headings[0] if headings else identity),
+            title=" ".join((title or next(headings, "") or identity).split()),
             text=text,
-            blocks=tuple(self._blocks),
-            sections=_sections(text, self._blocks),
+            blocks=blocks,
+            sections=sections_of(text, blocks),
             metadata=dict(metadata or {}),
+            carried=dict(carried or {}),
         )
-
-
-def _sections(text: str, blocks: list[Block]) -> tuple[Section, ...]:
-    headings = [block for block in blocks if block.kind == HEADING]
-    sections: list[Section] = []
-    open_ones: list[int] = []
-    for index, block in enumerate(headings):
-        while open_ones and headings[open_ones[-1]].level >= block.level:
-            open_ones.pop()
-        later = (other.start for other in headings[index + 1 :] if other.level <= block.level)
-        line = " ".join(text[block.start : block.end].split())
-        match = _NUMBER.match(line)
-        number, title = (match[1], match[2]) if match else ("", line)
-        parent = open_ones[-1] if open_ones else -1
-        sections.append(Section(number, title, block.level, block.start, next(later, len(text)), parent))
-        open_ones.append(index)
-    return tuple(sections)

@@ -1,209 +1,171 @@
-// Chunks: their lengths, the answers that they cut; for a pin, the chunks that hold its answer.
-import { useState } from "react";
-import { Table } from "react-bootstrap";
-import type { Asked } from "../../api/client";
-import { useChunkStage, useDocument, useDocumentView, useLine } from "../../api/queries";
-import { useGo } from "../../shell/pin";
-import { Segments } from "../../shell/Segments";
-import { Empty, Shown } from "../../shell/states";
-import { percent } from "../../text/numbers";
-import { Reader, type MarkedRange } from "../documents/Reader";
+// Chunks: the cut drawn into a document and summed up over all, before anything is built.
+import { useDeferredValue, useMemo, useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import { ApiError } from "../../api/client";
+import { useChunkFigures, useCut } from "../../api/corpus";
+import { useDocument, useDocuments, useLine, useSaveRecipe } from "../../api/queries";
+import { Empty, Failed, Loading, Shown } from "../../shell/states";
+import { milliseconds } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
-import { Figures, StageHead } from "../shared/Figures";
-
-interface Cutting {
-  rule: string;
-  unit: string;
-  size: number;
-  overlap: number;
-}
-
-function useCutting(): string {
-  const line = useLine();
-  const cutting = (line.data?.recipe.body as { chunking?: Cutting } | undefined)?.chunking;
-  return cutting
-    ? `${cutting.rule.replace("-", " ")}, up to ${cutting.size} ${cutting.unit}, overlap ${cutting.overlap}`
-    : "";
-}
+import { CutFigures } from "./CutFigures";
+import { CutSettings } from "./CutSettings";
+import { CutText } from "./CutText";
+import { Problems, type Spot } from "./Problems";
+import { described, same, type Chunking } from "./settings";
+import { useSettled } from "./settled";
 
 export function Chunks() {
-  const stage = useChunkStage();
-  const go = useGo();
-  const cutting = useCutting();
+  const line = useLine();
+  const documents = useDocuments();
+  const recipe = line.data?.recipe;
+  const inForce = (recipe?.body as { chunking?: Chunking } | undefined)?.chunking;
+  if (!inForce || !recipe || documents.data === undefined) return <Loading what="Reading the recipe" />;
+  if (!documents.data.length)
+    return <Empty title="No documents yet">Import some in the Documents stage.</Empty>;
+  return <Bench key={recipe.id} inForce={inForce} body={recipe.body as Record<string, unknown>} />;
+}
+
+function Bench({ inForce, body }: { inForce: Chunking; body: Record<string, unknown> }) {
+  const documents = useDocuments();
+  const [chunking, setChunking] = useState(inForce);
+  const [both, setBoth] = useState(false);
+  const [opened, setOpened] = useState<number | null>(null);
+  const [spot, setSpot] = useState<Spot | null>(null);
+  const longest = useMemo(
+    () => [...(documents.data ?? [])].sort((a, b) => b.words - a.words)[0]?.id ?? null,
+    [documents.data],
+  );
+  const number = opened ?? longest;
+  const document = useDocument(number);
+  const changed = !same(chunking, inForce);
+  const cut = useCut(number, chunking);
+  const before = useCut(both ? number : null, inForce);
+  const figures = useChunkFigures(useSettled(chunking, 250));
+  const figuresBefore = useChunkFigures(changed ? inForce : null);
+  const save = useSaveRecipe(() => undefined);
+  const shown = useDeferredValue(cut.data);
+  const wrong = cut.error instanceof ApiError ? cut.error.message : undefined;
+  function show(place: Spot) {
+    setOpened(place.document);
+    setSpot(place);
+  }
   return (
     <>
-      <StageHead title="Chunks">{cutting}</StageHead>
-      <div className="body">
-        <Shown query={stage} what="Counting chunks">
-          {(data) => (
+      <div className="head cut-head">
+        <h2 className="serif">Chunks</h2>
+        <span className="small-text soft">{described(chunking)}</span>
+        <span className="ms-auto d-flex gap-2">
+          {changed && (
             <>
-              <Figures
-                rows={[
-                  [data.count.toLocaleString(), "chunks"],
-                  [data.median.toFixed(0), "tokens, median"],
-                  [data.p95.toFixed(0), "tokens, 95th percentile"],
-                  [percent(data.overlap), "of the stored text is overlap"],
-                  [data.over_limit, `longer than the encoder reads (${data.limit} tokens)`],
-                  [`${data.intact} of ${data.spans}`, "labelled answers whole in one chunk"],
-                ]}
-              />
-              <div className="split two" style={{ height: "auto" }}>
-                <div>
-                  <h3>How long chunks are</h3>
-                  <Bars
-                    tone="var(--fused)"
-                    data={data.bins.map((bin) => ({ name: String(bin.high), value: bin.chunks }))}
-                    x="tokens, up to"
-                    y="chunks"
-                    mark={markAt(data.bins, data.limit)}
-                  />
-                </div>
-                <div>
-                  <h3>Answers that no chunk holds whole</h3>
-                  {data.cut.length === 0 ? (
-                    <p className="soft">None: every labelled answer stands whole in some chunk.</p>
-                  ) : (
-                    <Table size="sm" hover className="small-text">
-                      <thead>
-                        <tr>
-                          <th>Question</th>
-                          <th className="text-end">Pieces</th>
-                          <th className="text-end">Largest piece</th>
-                        </tr>
-                      </thead>
-                      <tbody>
-                        {data.cut.map((row, place) => (
-                          <tr
-                            key={place}
-                            role="button"
-                            tabIndex={0}
-                            onClick={() => go({ pin: { question: row.question, text: null } })}
-                            onKeyDown={(event) =>
-                              event.key === "Enter" && go({ pin: { question: row.question, text: null } })
-                            }
-                          >
-                            <td>
-                              {row.text}
-                              <div className="soft">{row.title}</div>
-                            </td>
-                            <td className="text-end num">{row.pieces}</td>
-                            <td className="text-end num">{percent(row.best)}</td>
-                          </tr>
-                        ))}
-                      </tbody>
-                    </Table>
-                  )}
-                  <p className="small-text soft">
-                    A cut answer is still in play while a chunk shares half of the shorter of the two. The
-                    level counts a question as lost here only when no chunk does.
-                  </p>
-                </div>
-              </div>
+              <Button
+                size="sm"
+                disabled={save.isPending || Boolean(wrong)}
+                onClick={() =>
+                  save.mutate({ body: { ...body, chunking }, note: `Cut: ${described(chunking)}` })
+                }
+              >
+                Use and build
+              </Button>
+              <Button size="sm" variant="outline-secondary" onClick={() => setChunking(inForce)}>
+                As in force
+              </Button>
             </>
           )}
-        </Shown>
+          <Button
+            size="sm"
+            variant="outline-primary"
+            aria-pressed={both}
+            active={both}
+            onClick={() => setBoth(!both)}
+          >
+            Side by side
+          </Button>
+        </span>
+        <CutSettings chunking={chunking} set={setChunking} wrong={wrong ?? save.error?.message} />
+      </div>
+      <div className="body cut-body">
+        <aside>
+          {figures.data ? (
+            <>
+              <CutFigures one={figures.data} other={changed ? figuresBefore.data : undefined} />
+              <Problems figures={figures.data} show={show} />
+              <Bars
+                tone="var(--fused)"
+                height={120}
+                data={figures.data.bins.map((bin) => ({ name: String(bin.high), value: bin.chunks }))}
+                x="encoder tokens, up to"
+                y="chunks of all documents"
+                mark={markAt(figures.data.bins, figures.data.limit)}
+              />
+            </>
+          ) : figures.error && !wrong ? (
+            <Failed error={figures.error} />
+          ) : (
+            <Loading what="Cutting all documents" />
+          )}
+        </aside>
+        <section>
+          <div className="d-flex gap-2 align-items-center mb-1">
+            <Form.Select
+              size="sm"
+              aria-label="Document"
+              value={number ?? ""}
+              onChange={(event) => {
+                setOpened(Number(event.target.value));
+                setSpot(null);
+              }}
+            >
+              {documents.data?.map((row) => (
+                <option key={row.id} value={row.id}>
+                  {row.title} ({row.words.toLocaleString()} words)
+                </option>
+              ))}
+            </Form.Select>
+            <span
+              className="small-text soft num text-nowrap"
+              data-cut={cut.isPlaceholderData ? "old" : "new"}
+            >
+              {shown && `${shown.chunks.length} chunks, cut in ${milliseconds(shown.seconds)}`}
+            </span>
+          </div>
+          <Legend />
+          <Shown query={document} what="Opening the document">
+            {(data) => (
+              <div className={both ? "cut-pair" : "cut-one"}>
+                {both && (
+                  <div className="text-pane">
+                    <h3>In force: {described(inForce)}</h3>
+                    <CutText document={data} cut={before.data} show={spot?.start} focus={spot} />
+                  </div>
+                )}
+                <div className="text-pane">
+                  {both && <h3>This: {described(chunking)}</h3>}
+                  <CutText document={data} cut={shown} show={spot?.start} focus={spot} />
+                </div>
+              </div>
+            )}
+          </Shown>
+        </section>
       </div>
     </>
+  );
+}
+
+function Legend() {
+  return (
+    <div className="cut-legend small-text reader">
+      <span>
+        <span className="chunk-start">7</span> chunk begins
+      </span>
+      <mark className="twice">stored twice</mark>
+      <mark className="past">not read by the encoder</mark>
+      <mark className="answer">answer, whole</mark>
+      <mark className="cut">answer, cut</mark>
+    </div>
   );
 }
 
 function markAt(bins: { low: number; high: number }[], limit: number) {
   const bin = bins.find((row) => row.low < limit && row.high >= limit);
   return bin && { at: String(bin.high), label: `encoder reads ${limit}` };
-}
-
-export function ChunksPinned({ asked }: { asked: Asked }) {
-  const [chosen, setChosen] = useState(0);
-  const span = asked.spans[chosen];
-  const document = useDocument(span?.document ?? null);
-  const view = useDocumentView(span?.document ?? null);
-  const cutting = useCutting();
-  if (!span || span.start === null || span.end === null)
-    return (
-      <Empty title={span ? "The whole document is the answer" : "No answer to look for in the chunks"}>
-        {span ? "Every chunk of it is relevant, once." : "Pin a labelled question that has an answer."}
-      </Empty>
-    );
-  const [low, high] = [span.start, span.end];
-  const chunks = view.data?.chunks ?? [];
-  const touching = chunks.filter((chunk) => chunk.start < high && chunk.end > low);
-  const first = chunks.findIndex((chunk) => chunk === touching[0]);
-  const around = chunks.slice(Math.max(first - 1, 0), first + touching.length + 1);
-  const twice = chunks.slice(1).flatMap<MarkedRange>((chunk, place) => {
-    const before = chunks[place]!;
-    return before.end > chunk.start ? [{ start: chunk.start, end: before.end, kind: "twice" }] : [];
-  });
-  return (
-    <div className="split list-reader">
-      <div>
-        <h3>
-          {touching.length === 1
-            ? "One chunk touches the answer"
-            : `${touching.length} chunks touch the answer`}
-        </h3>
-        {asked.spans.length > 1 && (
-          <div className="mb-2">
-            <Segments
-              options={asked.spans.map((_, place) => [place, `answer ${place + 1}`])}
-              value={chosen}
-              choose={setChosen}
-            />
-          </div>
-        )}
-        <Table size="sm" className="small-text num">
-          <thead>
-            <tr>
-              <th>Chunk</th>
-              <th className="text-end">Tokens</th>
-              <th className="text-end">Of the answer</th>
-              <th>Relevant</th>
-            </tr>
-          </thead>
-          <tbody>
-            {around.map((chunk) => {
-              const shared = Math.max(0, Math.min(chunk.end, high) - Math.max(chunk.start, low));
-              return (
-                <tr key={chunk.number} className={shared ? "" : "soft"}>
-                  <td>{chunk.number}</td>
-                  <td className="text-end">{chunk.tokens}</td>
-                  <td className="text-end">{shared ? percent(shared / (high - low)) : "neighbour"}</td>
-                  <td>
-                    {span.chunks.includes(chunk.number) ? (
-                      <strong className="gain">yes</strong>
-                    ) : shared ? (
-                      <span className="lost">too little</span>
-                    ) : (
-                      "no"
-                    )}
-                  </td>
-                </tr>
-              );
-            })}
-          </tbody>
-        </Table>
-        <p className="small-text">
-          {span.intact ? (
-            <strong className="gain">The answer is whole in one chunk.</strong>
-          ) : (
-            <strong className="lost">The answer is cut: no chunk holds all of it.</strong>
-          )}
-        </p>
-        <p className="small-text soft">
-          Numbers in the text mark where a chunk begins; hatching is text stored twice. The cut: {cutting}.
-        </p>
-      </div>
-      <div>
-        <Shown query={document} what="Opening the document">
-          {(data) => (
-            <Reader
-              key={chosen}
-              document={data}
-              chunkStarts={chunks}
-              marks={[...twice, { start: low, end: high, kind: "pinned" }]}
-            />
-          )}
-        </Shown>
-      </div>
-    </div>
-  );
 }

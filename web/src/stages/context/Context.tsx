@@ -1,6 +1,6 @@
 // Context: what the assistant gets, within its budget.
 import { Table } from "react-bootstrap";
-import type { Asked } from "../../api/client";
+import type { Asked, TracedChunk } from "../../api/client";
 import { useLine, useQuestions } from "../../api/queries";
 import { useGo } from "../../shell/pin";
 import { Empty, Shown } from "../../shell/states";
@@ -90,6 +90,24 @@ export function Context() {
   );
 }
 
+const hostOf = (chunk: TracedChunk) => `${chunk.document} ${chunk.host?.start ?? chunk.start}`;
+
+/** Fields of the source that were not searched and are handed on. */
+function Carried({ chunk }: { chunk: TracedChunk }) {
+  const fields = Object.entries(chunk.carried);
+  if (!fields.length) return null;
+  return (
+    <dl className="carried-fields small-text">
+      {fields.map(([name, value]) => (
+        <div key={name}>
+          <dt>{name}</dt>
+          <dd>{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
 export function ContextPinned({ asked }: { asked: Asked }) {
   const line = useLine();
   const chunks = chunksByNumber(asked);
@@ -102,6 +120,13 @@ export function ContextPinned({ asked }: { asked: Asked }) {
         No passage reached the context: the assistant says that it does not know.
       </Empty>
     );
+  const first = new Map<string, number>();
+  stage.chunks.forEach((number, row) => {
+    const chunk = chunks.get(number);
+    if (chunk && stage.kept[row] && !first.has(hostOf(chunk))) first.set(hostOf(chunk), row);
+  });
+  const cost = (row: number, chunk: TracedChunk) =>
+    stage.kept[row] && first.get(hostOf(chunk)) !== row ? 0 : chunk.handed;
   const budget = select?.budget_tokens ?? asked.trace.tokens;
   return (
     <>
@@ -115,9 +140,9 @@ export function ContextPinned({ asked }: { asked: Asked }) {
           return stage.kept[row] && chunk ? (
             <span
               key={number}
-              title={`passage ${row + 1}: ${chunk.tokens} tokens`}
+              title={`passage ${row + 1}: ${cost(row, chunk)} tokens`}
               style={{
-                width: `${(100 * chunk.tokens) / budget}%`,
+                width: `${(100 * cost(row, chunk)) / budget}%`,
                 background: chunk.relevant ? "var(--answer)" : "#b9a58f",
               }}
             />
@@ -134,11 +159,26 @@ export function ContextPinned({ asked }: { asked: Asked }) {
                 <strong className={chunk.relevant ? "gain me-2" : "me-2"}>{row + 1}</strong>
                 <span>{place(chunk)}</span>
                 <span className="ms-auto">
-                  {chunk.tokens} tokens, {stage.measure.split(",")[0]} {score(stage.scores[row] ?? 0)}
+                  {cost(row, chunk)} tokens, {stage.measure.split(",")[0]} {score(stage.scores[row] ?? 0)}
                   {stage.reasons[row] && <span className="lost"> {stage.reasons[row]}</span>}
                 </span>
               </div>
-              <Passage chunk={chunk} />
+              {first.get(hostOf(chunk)) === row || !stage.kept[row] ? (
+                <>
+                  <Passage chunk={chunk.host ? { ...chunk, ...chunk.host } : chunk} />
+                  {chunk.host && (
+                    <div className="small-text soft mt-1">
+                      Handed on: the host around chunk {chunk.number}, which was the one found.
+                    </div>
+                  )}
+                  <Carried chunk={chunk} />
+                </>
+              ) : (
+                <div className="small-text soft">
+                  Chunk {chunk.number} stands in the host of passage {(first.get(hostOf(chunk)) ?? 0) + 1}; it
+                  is handed on once.
+                </div>
+              )}
             </div>
           );
         })}

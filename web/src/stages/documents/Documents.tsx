@@ -1,107 +1,59 @@
-// Documents: how each was parsed, and where the labelled answers stand.
+// Documents: how each was parsed, where the labelled answers stand, and how files come in.
 import { useState } from "react";
-import { Table } from "react-bootstrap";
+import { Button } from "react-bootstrap";
 import type { Asked } from "../../api/client";
-import { useDocument, useDocuments, useDocumentView } from "../../api/queries";
-import { useGo } from "../../shell/pin";
+import { useImport } from "../../api/corpus";
+import { useDocument, useDocuments } from "../../api/queries";
 import { Empty, Shown } from "../../shell/states";
-import { StageHead } from "../shared/Figures";
+import { DocumentList } from "./DocumentList";
+import { ImportPanel } from "./ImportPanel";
+import { LostLabels } from "./LostLabels";
+import { OpenDocument } from "./OpenDocument";
 import { Reader, type MarkedRange } from "./Reader";
 
 export function Documents() {
   const documents = useDocuments();
+  const running = useImport().data?.job;
   const [chosen, setChosen] = useState<number | null>(null);
+  const [importing, setImporting] = useState(false);
+  const busy = running?.state === "queued" || running?.state === "running";
   return (
     <>
-      <StageHead title="Documents">
-        As they were parsed: text, headings, list items and table rows. Labelled answers are marked in the
-        text.
-      </StageHead>
-      <div className="body">
+      <div className="head d-flex align-items-center gap-3">
+        <h2 className="serif">Documents</h2>
+        <span className="small-text soft">As they were parsed, with labelled answers marked.</span>
+        <Button size="sm" className="ms-auto" onClick={() => setImporting(true)}>
+          {busy ? `Importing, ${running.done} of ${running.total}` : "Import"}
+        </Button>
+      </div>
+      <div className="body documents-body">
+        <LostLabels />
         <Shown query={documents} what="Reading the documents">
-          {(rows) => (
-            <div className="split" style={{ gridTemplateColumns: "minmax(0,1.1fr) minmax(0,1fr)" }}>
-              <div>
-                <Table size="sm" hover className="small-text">
-                  <thead>
-                    <tr>
-                      <th>Document</th>
-                      <th className="text-end">Words</th>
-                      <th className="text-end">Sections</th>
-                      <th className="text-end">Blocks</th>
-                    </tr>
-                  </thead>
-                  <tbody className="num">
-                    {rows.map((row) => (
-                      <tr
-                        key={row.id}
-                        role="button"
-                        tabIndex={0}
-                        className={row.id === (chosen ?? rows[0]?.id) ? "table-active" : ""}
-                        onClick={() => setChosen(row.id)}
-                        onKeyDown={(event) => event.key === "Enter" && setChosen(row.id)}
-                      >
-                        <td>
-                          {row.title}
-                          <div className="soft mono">{row.name}</div>
-                        </td>
-                        <td className="text-end">{row.words.toLocaleString()}</td>
-                        <td className="text-end">{row.sections}</td>
-                        <td className="text-end">{row.blocks}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </Table>
+          {(rows) =>
+            rows.length === 0 ? (
+              <Empty title="No documents yet">
+                Import files, a folder or a ZIP archive: Markdown, HTML, text, CSV, JSONL, DOCX or PDF.
+              </Empty>
+            ) : (
+              <div className="documents-split">
+                <DocumentList rows={rows} chosen={chosen ?? rows[0]!.id} choose={setChosen} />
+                <OneDocument number={rows.some((row) => row.id === chosen) ? chosen! : rows[0]!.id} />
               </div>
-              <OneDocument number={chosen ?? rows[0]?.id ?? null} />
-            </div>
-          )}
+            )
+          }
         </Shown>
       </div>
+      {importing && <ImportPanel close={() => setImporting(false)} />}
     </>
   );
 }
 
-function OneDocument({ number }: { number: number | null }) {
+function OneDocument({ number }: { number: number }) {
   const document = useDocument(number);
-  const view = useDocumentView(number);
-  const go = useGo();
-  if (number === null) return <Empty title="No documents yet" />;
-  const marks = (view.data?.answers ?? []).flatMap<MarkedRange>((answer) =>
-    answer.start === null || answer.end === null
-      ? []
-      : [{ start: answer.start, end: answer.end, kind: "answer" }],
-  );
   return (
-    <div>
-      <Shown query={document} what="Opening the document">
-        {(data) => (
-          <>
-            {view.data && view.data.answers.length > 0 && (
-              <div className="notice mb-2" style={{ "--tone": "var(--answer)" } as React.CSSProperties}>
-                {view.data.answers.length} labelled answers here:{" "}
-                {view.data.answers.slice(0, 6).map((answer, place) => (
-                  <span key={`${answer.question}-${answer.start}`}>
-                    {place > 0 && ", "}
-                    <a
-                      href={`/line/documents?q=${answer.question}`}
-                      onClick={(event) => {
-                        event.preventDefault();
-                        go({ pin: { question: answer.question, text: null } });
-                      }}
-                    >
-                      {answer.text}
-                    </a>
-                  </span>
-                ))}
-                {view.data.answers.length > 6 && ` and ${view.data.answers.length - 6} more`}
-              </div>
-            )}
-            <Reader document={data} marks={marks} />
-          </>
-        )}
-      </Shown>
-    </div>
+    <Shown query={document} what="Opening the document">
+      {(data) => <OpenDocument key={data.id} document={data} />}
+    </Shown>
   );
 }
 

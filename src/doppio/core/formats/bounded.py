@@ -1,0 +1,224 @@
+"""Reading files that nobody vouches for: in a process of its own, within limits on time and memory.
+
+The process reads one file after another. One that takes too long, needs too much memory or brings a parser down ends
+the process and not the work: the next file gets a new one.
+"""
+
+import io
+import json
+import os
+import resource
+import selectors
+import struct
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from doppio.core.errors import DocumentError
+from doppio.core.formats.archive import LIMITS, Limits
+from doppio.core.formats.records import Fields, fields_seen
+from doppio.core.text.canonical import decode
+from doppio.core.text.document import Block, Document
+from doppio.core.text.outline import Section
+
+READ, FIELDS, PICTURE = "read", "fields", "picture"
+_HEAD = struct.Struct(">QQ")
+_SOURCE = Path(__file__).resolve().parents[3]
+
+
+class BoundedReader:
+    """Reads files in a process of its own; use it in a `with` block, from one thread."""
+
+    def __init__(self, limits: Limits = LIMITS) -> None:
+        self._limits = limits
+        self._child: subprocess.Popen[bytes] | None = None
+
+    def __enter__(self) -> "BoundedReader":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """End the process."""
+        if self._child is not None:
+            self._child.kill()
+            self._child.communicate()
+            self._child = None
+
+    def documents(self, data: bytes, name: str, fields: Fields | None = None) -> list[Document]:
+        """Documents of one file, as `read_file` gives them.
+
+        Raises
+        ------
+        DocumentError
+            With the reader's reason, or if the file goes beyond the limits.
+        """
+        chosen = fields.to_json() if fields else None
+        found, _ = self._ask({"do": READ, "name": name, "fields": chosen}, data, name)
+        return [document_from_json(body) for body in found["documents"]]
+
+    def fields(self, data: bytes, name: str) -> list[dict[str, Any]]:
+        """Fields of a tabular file with sample values."""
+        found, _ = self._ask({"do": FIELDS, "name": name}, data, name)
+        return list(found["fields"])
+
+    def picture(self, data: bytes, name: str, page: int, width: int) -> bytes:
+        """A page of a PDF as PNG, `width` pixels wide; pages count from 1."""
+        _, picture = self._ask({"do": PICTURE, "name": name, "page": page, "width": width}, data, name)
+        return picture
+
+    def _ask(self, order: Mapping[str, Any], data: bytes, name: str) -> tuple[dict[str, Any], bytes]:
+        until = time.monotonic() + self._limits.seconds
+        child = self._running()
+        assert child.stdin is not None and child.stdout is not None
+        try:
+            _send(child.stdin, order, data)
+            head = _HEAD.unpack(self._receive(child.stdout, _HEAD.size, until))
+            body = json.loads(self._receive(child.stdout, head[0], until))
+            raw = self._receive(child.stdout, head[1], until)
+        except TimeoutError as error:
+            self.close()
+            raise DocumentError(f"{name}: took more than {self._limits.seconds:.0f} s to read; split it") from error
+        except (OSError, EOFError) as error:
+            self.close()
+            raise DocumentError(
+                f"{name}: its reader broke down within {self._limits.memory >> 20:,} MiB of memory; "
+                "the file is damaged or made to do harm"
+            ) from error
+        if "error" in body:
+            if body.get("memory"):
+                self.close()
+                raise DocumentError(f"{name}: needs more than {self._limits.memory >> 20:,} MiB of memory to read")
+            raise DocumentError(body["error"])
+        return body, raw
+
+    def _running(self) -> subprocess.Popen[bytes]:
+        if self._child is None or self._child.poll() is not None:
+            environment = os.environ | {
+                "PYTHONPATH": str(_SOURCE),
+                "OMP_NUM_THREADS": "1",
+                "OPENBLAS_NUM_THREADS": "1",
+            }
+            self._child = subprocess.Popen(
+                [sys.executable, "-m", "doppio.core.formats.bounded", str(self._limits.memory)],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+                env=environment,
+            )
+        return self._child
+
+    @staticmethod
+    def _receive(stream: Any, size: int, until: float) -> bytes:
+        parts = []
+        with selectors.DefaultSelector() as waiting:
+            waiting.register(stream, selectors.EVENT_READ)
+            while size:
+                left = until - time.monotonic()
+                if left <= 0 or not waiting.select(left):
+                    raise TimeoutError
+                part = os.read(stream.fileno(), min(size, 1 << 20))
+                if not part:
+                    raise EOFError
+                parts.append(part)
+                size -= len(part)
+        return b"".join(parts)
+
+
+def document_to_json(document: Document) -> dict[str, Any]:
+    """A document as plain JSON values; `document_from_json` gives the same one back."""
+    return {
+        "id": document.id,
+        "title": document.title,
+        "text": document.text,
+        "blocks": [[block.kind, block.start, block.end, block.level] for block in document.blocks],
+        "sections": [
+            [s.number, s.title, s.level, s.start, s.end, s.parent, s.page, s.dropped] for s in document.sections
+        ],
+        "metadata": dict(document.metadata),
+        "carried": dict(document.carried),
+    }
+
+
+def document_from_json(body: Mapping[str, Any]) -> Document:
+    return Document(
+        body["id"],
+        body["title"],
+        body["text"],
+        tuple(Block(*block) for block in body["blocks"]),
+        tuple(Section(*section) for section in body["sections"]),
+        body["metadata"],
+        body["carried"],
+    )
+
+
+def _send(stream: Any, body: Mapping[str, Any], raw: bytes = b"") -> None:
+    text = json.dumps(body, ensure_ascii=False).encode("utf-8", "surrogatepass")
+    stream.write(_HEAD.pack(len(text), len(raw)))
+    stream.write(text)
+    stream.write(raw)
+    stream.flush()
+
+
+def _obey(order: Mapping[str, Any], data: bytes) -> tuple[dict[str, Any], bytes]:
+    from doppio.core.formats.documents import read_file
+
+    name = order["name"]
+    if order["do"] == FIELDS:
+        return {"fields": fields_seen(decode(data, name), name)}, b""
+    if order["do"] == PICTURE:
+        return {}, _picture(data, name, order["page"], order["width"])
+    fields = Fields.from_json(order["fields"], name) if order["fields"] else None
+    return {"documents": [document_to_json(document) for document in read_file(data, name, fields)]}, b""
+
+
+def _picture(data: bytes, name: str, page: int, width: int) -> bytes:
+    import pypdfium2
+
+    try:
+        file = pypdfium2.PdfDocument(data)
+    except pypdfium2.PdfiumError as error:
+        raise DocumentError(f"{name}: a broken PDF ({error})") from error
+    if not 1 <= page <= len(file):
+        raise DocumentError(f"{name}: page {page} is not between 1 and {len(file)}")
+    shown = file[page - 1]
+    picture = shown.render(scale=width / max(shown.get_width(), 1), may_draw_forms=False).to_pil()
+    target = io.BytesIO()
+    picture.convert("P", palette=1, colors=64).save(target, "PNG", optimize=True)
+    return target.getvalue()
+
+
+def _serve(memory: int, source: BinaryIO, target: BinaryIO) -> None:
+    """Obey orders until there are no more; the memory of this process cannot grow by more than `memory` bytes."""
+    import doppio.core.formats.documents  # noqa: F401
+
+    used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
+    resource.setrlimit(resource.RLIMIT_AS, (used + memory, used + memory))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    while head := source.read(_HEAD.size):
+        sizes = _HEAD.unpack(head)
+        order = json.loads(source.read(sizes[0]))
+        answer: dict[str, Any] = {}
+        raw = b""
+        try:
+            answer, raw = _obey(order, source.read(sizes[1]))
+        except DocumentError as error:
+            answer = {"error": str(error)}
+        except MemoryError:
+            answer = {"error": "memory", "memory": True}
+        except RecursionError:
+            answer = {"error": f"{order['name']}: nested too deeply to be read"}
+        except Exception as error:
+            answer = {"error": f"{order['name']}: cannot be read ({type(error).__name__}: {error})"}
+        _send(target, answer, raw)
+
+
+if __name__ == "__main__":
+    # What a parser prints must not stand among the answers.
+    answers = os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)
+    _serve(int(sys.argv[1]), os.fdopen(0, "rb"), answers)

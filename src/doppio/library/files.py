@@ -1,0 +1,62 @@
+"""Bytes of imported files, kept once by their digest."""
+
+import hashlib
+import os
+import uuid
+from collections.abc import Iterable
+from pathlib import Path
+
+from django.conf import settings
+
+from doppio.core.errors import DocumentError
+
+
+def file_digest(data: bytes) -> str:
+    return hashlib.blake2b(data, digest_size=20).hexdigest()
+
+
+def place_of(digest: str) -> Path:
+    return Path(settings.DOPPIO_FILES) / digest[:2] / digest
+
+
+def keep(data: bytes) -> str:
+    """Keep bytes, whole or not at all; returns their digest."""
+    digest = file_digest(data)
+    place = place_of(digest)
+    if not place.exists():
+        place.parent.mkdir(parents=True, exist_ok=True)
+        draft = place.with_name(f".{digest}.{uuid.uuid4().hex}")
+        try:
+            with draft.open("wb") as file:
+                file.write(data)
+                file.flush()
+                os.fsync(file.fileno())
+            draft.rename(place)
+        finally:
+            draft.unlink(missing_ok=True)
+    return digest
+
+
+def forget(digests: Iterable[str]) -> None:
+    """Delete the bytes of these digests that no file, version or waiting import needs any more."""
+    from doppio.library.models import DocumentVersion, SourceFile
+
+    wanted = {digest for digest in digests if digest}
+    wanted -= set(SourceFile.objects.filter(digest__in=wanted).values_list("digest", flat=True))
+    wanted -= set(DocumentVersion.objects.filter(file_digest__in=wanted).values_list("file_digest", flat=True))
+    for digest in wanted:
+        place_of(digest).unlink(missing_ok=True)
+
+
+def kept(digest: str, name: str) -> bytes:
+    """The bytes with this digest.
+
+    Raises
+    ------
+    DocumentError
+        If they are gone.
+    """
+    try:
+        return place_of(digest).read_bytes()
+    except OSError as error:
+        raise DocumentError(f"{name}: the file as it was imported is gone; import it again") from error

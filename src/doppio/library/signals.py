@@ -1,0 +1,12 @@
+"""What other parts may want to know of documents: labels move when a text changes, trials start when all is in."""
+
+from django.dispatch import Signal
+
+# Arguments: document (the record, already changed) and before (its old text). Receivers return a `Moved` or None.
+text_changed = Signal()
+# Arguments: workspace and documents (primary keys), before they are removed.
+leaving = Signal()
+# Arguments: workspace and documents (records), after they were added.
+arrived = Signal()
+# Argument: workspace, when an import or a removal is over and the documents stay as they are for now.
+settled = Signal()

@@ -1,0 +1,300 @@
+"""Files in: what becomes of each, versions, labels that move, and what is left alone."""
+
+import io
+import json
+import zipfile
+from unittest import mock
+
+import numpy as np
+from django.conf import settings
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.core.management import call_command
+from django.test import TransactionTestCase
+
+from doppio.asking.services import core_recipe, save_recipe
+from doppio.core.dense import exact
+from doppio.core.models import token_vectors
+from doppio.core.progress import Silent
+from doppio.core.sparse import postings
+from doppio.indexing import imports
+from doppio.indexing.models import Import, ImportedFile, Job
+from doppio.indexing.services import builder
+from doppio.library.files import file_digest, place_of
+from doppio.library.models import Document
+from doppio.library.services import corpus_of
+from doppio.measuring.models import AnswerSpan, Question
+from doppio.measuring.services import core_questions, latest_trial, measure_recipe
+from tests.core.corpus import recipe
+from tests.core.made_files import make_docx, make_pdf
+from tests.server.workspace import make_workspace
+
+WIND = "# Wind\n\nThe gondola stops at 18 metres a second. It reopens after 20 minutes of calm."
+
+
+class Imports(TransactionTestCase):
+    def setUp(self):
+        self.workspace, self.user = make_workspace()
+        self.client.force_login(self.user)
+        self.root = f"/api/workspaces/{self.workspace.pk}/"
+
+    def send(self, method, tail, body=None, expected=200):
+        given = {} if method == "get" else {"data": json.dumps(body), "content_type": "application/json"}
+        answer = getattr(self.client, method)(self.root + tail, **given)
+        self.assertEqual(answer.status_code, expected, answer.content)
+        return answer.json() if answer.content else None
+
+    def staged(self, files):
+        number = self.send("post", "imports", None, 201)["id"]
+        answer = self.client.post(
+            f"{self.root}imports/{number}/files",
+            {"files": [SimpleUploadedFile("x", data) for data in files.values()], "names": list(files)},
+        )
+        self.assertEqual(answer.status_code, 201, answer.content)
+        return number
+
+    def bring_in(self, files):
+        number = self.staged(files)
+        self.send("post", f"imports/{number}/start", None, 202)
+        call_command("work", once=True)
+        found = self.send("get", f"imports/{number}")
+        self.assertEqual(found["job"]["state"], "done", found["job"]["message"])
+        return {row["name"]: row for row in found["files"]}, found["job"]["message"]
+
+    def test_every_format_and_every_reason_stands_in_its_row(self):
+        archive = io.BytesIO()
+        with zipfile.ZipFile(archive, "w") as file:
+            file.writestr("lift/ice.md", "# Ice\n\nIce on line D is knocked off with a pole.")
+            file.writestr("lift/inner.zip", b"PK")
+            file.writestr("picture.png", b"x")
+        rows, said = self.bring_in(
+            {
+                "new/wind.md": WIND.encode(),
+                "new/fog.pdf": make_pdf([["Fog rules", "In fog the line is slowed to four metres a second."]]),
+                "new/staff.docx": make_docx([("Heading 1", "Staff"), ("Normal", "A day begins at six.")]),
+                "pack.zip": archive.getvalue(),
+                "broken.zip": b"PK\x03\x04 nothing",
+                "bad.txt": b"caf\xe9 au lait",
+                "movie.mov": b"x",
+                "empty.md": b"",
+                "scan.pdf": make_pdf([[]], picture=True),
+                "secret.docx": b"\xd0\xcf\x11\xe0" + bytes(512),
+            }
+        )
+        states = {name: row["state"] for name, row in rows.items()}
+        added = ("new/wind.md", "new/fog.pdf", "new/staff.docx", "pack/lift/ice.md")
+        self.assertEqual({states[name] for name in added}, {"added"})
+        self.assertEqual(states["pack.zip"], "opened")
+        for name, reason in {
+            "pack/lift/inner.zip": "an archive inside of an archive",
+            "broken.zip": "a broken archive",
+            "bad.txt": "line 1: byte 0xe9 is not UTF-8",
+            "movie.mov": "unknown ending '.mov'",
+            "empty.md": "empty",
+            "scan.pdf": "scanned, 1 pages without text",
+            "secret.docx": "encrypted",
+        }.items():
+            self.assertEqual(rows[name]["state"], "refused", name)
+            self.assertIn(reason, rows[name]["reason"])
+        self.assertEqual(said, "11 files: 4 added, 7 refused.")
+        names = set(self.workspace.documents.values_list("name", flat=True))
+        self.assertTrue(set(added) <= names)
+
+    def test_the_same_content_is_recognised_under_any_name_and_in_any_format(self):
+        self.bring_in({"a.md": WIND.encode()})
+        rows, said = self.bring_in(
+            {"a.md": WIND.encode(), "copy/b.md": WIND.encode(), "c.html": b"<h1>Wind</h1><p>The gondola stops at 18 "
+             b"metres a second. It reopens after 20 minutes of calm.</p>"}
+        )  # fmt: skip
+        self.assertEqual({row["state"] for row in rows.values()}, {"same"})
+        self.assertEqual(rows["copy/b.md"]["reason"], "the same content as a.md")
+        self.assertEqual(rows["c.html"]["reason"], "the same text as a.md")
+        self.assertEqual(self.workspace.documents.filter(title="Wind").count(), 1)
+        self.assertIn("3 there already", said)
+
+    def test_a_changed_file_is_a_new_version_and_labels_move_by_their_quotes(self):
+        self.bring_in({"a.md": WIND.encode()})
+        row = self.workspace.documents.get(name="a.md")
+        moving, losing = (
+            self.label(row, "It reopens after 20 minutes of calm"),
+            self.label(row, "at 18 metres a second"),
+        )
+        text = WIND.replace("# Wind", "# Wind\n\nIn force since May.").replace("18 metres", "16 metres")
+        rows, said = self.bring_in({"a.md": text.encode()})
+        self.assertEqual(rows["a.md"]["state"], "replaced")
+        self.assertEqual((rows["a.md"]["counts"]["labels_moved"], rows["a.md"]["counts"]["labels_lost"]), (1, 1))
+        self.assertIn("1 labels lost their place", said)
+        moving.refresh_from_db()
+        now = Document.objects.get(pk=row.pk)
+        self.assertEqual((now.version, now.pk), (2, row.pk))
+        self.assertEqual(now.text[moving.start : moving.end], "It reopens after 20 minutes of calm")
+        lost = self.send("get", "labels/lost")
+        self.assertEqual([entry["id"] for entry in lost], [losing.pk])
+        self.assertIn("16 metres a second", lost[0]["suggestion"]["text"])
+        # A question whose label waits is no question without an answer.
+        self.assertNotIn(losing.question.identity, [question.id for question in core_questions(self.workspace)])
+        place = lost[0]["suggestion"]
+        self.send(
+            "put", f"labels/{losing.pk}", {"document": row.pk, "start": place["start"], "end": place["end"]}, 204
+        )
+        self.assertEqual(self.send("get", "labels/lost"), [])
+        versions = self.send("get", f"documents/{row.pk}")["versions"]
+        self.assertEqual([(one["version"], one["labels_lost"]) for one in versions], [(2, 1), (1, 0)])
+
+    def label(self, row, quote):
+        at = row.text.index(quote)
+        count = Question.objects.count()
+        question = Question.objects.create(
+            workspace=self.workspace, identity=f"n{count}", text="?", position=count + 10
+        )
+        return AnswerSpan.objects.create(question=question, document=row, start=at, end=at + len(quote))
+
+    def test_labels_of_a_removed_document_wait_and_come_back_with_it(self):
+        self.bring_in({"a.md": WIND.encode()})
+        row = self.workspace.documents.get(name="a.md")
+        span = self.label(row, "at 18 metres a second")
+        self.assertEqual(self.send("post", "documents", {"documents": [row.pk]})["removed"], 1)
+        span.refresh_from_db()
+        self.assertEqual((span.document, span.lost, span.quote), (None, True, "at 18 metres a second"))
+        self.assertFalse(place_of(file_digest(WIND.encode())).exists())
+        self.bring_in({"a.md": WIND.encode()})
+        span.refresh_from_db()
+        self.assertFalse(span.lost)
+        self.assertEqual(span.document.text[span.start : span.end], "at 18 metres a second")
+
+    def test_removing_a_label_removes_a_question_that_has_no_other(self):
+        self.bring_in({"a.md": WIND.encode()})
+        span = self.label(self.workspace.documents.get(name="a.md"), "20 minutes")
+        self.send("delete", f"labels/{span.pk}", None, 204)
+        self.assertFalse(Question.objects.filter(pk=span.question_id).exists())
+
+    def test_rows_of_a_table_are_documents_and_only_changed_ones_get_a_version(self):
+        lines = [
+            {"nr": n, "fault": f"Door {n} does not close.", "fix": f"Clean rail {n}.", "line": "B"} for n in (1, 2, 3)
+        ]
+        data = "\n".join(json.dumps(line) for line in lines).encode()
+        fields = {"matched": ["fault"], "carried": ["fix"], "title": "", "id": "nr"}
+        self.bring_in_rows(data, fields)
+        first = self.workspace.documents.get(name="faults.jsonl#1")
+        self.assertEqual((first.text, first.carried), ("Door 1 does not close.", {"fix": "Clean rail 1."}))
+        self.assertEqual(first.metadata, {"line": "B"})
+        lines[1]["fault"] = "Door 2 rattles."
+        data = "\n".join(json.dumps(line) for line in lines[:2]).encode()
+        row = self.bring_in_rows(data, fields)
+        self.assertEqual((row["counts"]["replaced"], row["counts"]["removed"], row["counts"]["kept"]), (1, 1, 1))
+        self.assertEqual(self.workspace.documents.get(name="faults.jsonl#2").version, 2)
+
+    def bring_in_rows(self, data, fields):
+        number = self.staged({"faults.jsonl": data})
+        row = self.send("get", f"imports/{number}")["files"][0]
+        seen = self.send("get", f"imports/{number}/files/{row['id']}/fields")
+        self.assertEqual([field["name"] for field in seen], ["nr", "fault", "fix", "line"])
+        self.send("put", f"imports/{number}/files/{row['id']}/fields", {"fields": fields})
+        self.send("post", f"imports/{number}/start", None, 202)
+        call_command("work", once=True)
+        return self.send("get", f"imports/{number}")["files"][0]
+
+    def test_a_choice_of_fields_that_is_wrong_is_named(self):
+        number = self.staged({"faults.csv": b"nr,fault\n1,Door\n"})
+        row = self.send("get", f"imports/{number}")["files"][0]
+        tail = f"imports/{number}/files/{row['id']}/fields"
+        answer = self.send("put", tail, {"fields": {"matched": []}}, 400)
+        self.assertIn("matched: empty", answer["detail"])
+        self.send("put", tail, {"fields": {"matched": ["nothing"]}})
+        self.send("post", f"imports/{number}/start", None, 202)
+        call_command("work", once=True)
+        row = self.send("get", f"imports/{number}")["files"][0]
+        self.assertEqual(row["reason"], "no row has the field 'nothing'; there are nr, fault")
+
+    def test_an_import_goes_on_where_it_was_killed(self):
+        number = self.staged({f"{n}.md": f"# Note {n}\n\nText of note {n}.".encode() for n in range(5)})
+        brought_in = Import.objects.get(pk=number)
+        imports.start(brought_in, self.user)
+        brought_in.refresh_from_db()
+        real = imports.take_file
+
+        def killed(workspace, name, *rest):
+            if name == "3.md":
+                raise SystemExit
+            return real(workspace, name, *rest)
+
+        with mock.patch.object(imports, "take_file", killed), self.assertRaises(SystemExit):
+            imports.run(brought_in, Silent())
+        self.assertEqual(brought_in.files.filter(state=ImportedFile.WAITING).count(), 2)
+        self.assertIn("5 files: 5 added", imports.run(brought_in, Silent()))
+
+    def test_an_import_can_be_cancelled_and_keeps_what_is_in(self):
+        number = self.staged({f"{n}.md": f"# Note {n}\n\nText of note {n}.".encode() for n in range(3)})
+        self.send("post", f"imports/{number}/start", None, 202)
+        job = Import.objects.get(pk=number).job
+        self.send("post", f"jobs/{job.pk}/cancel")
+        call_command("work", once=True)
+        job.refresh_from_db()
+        self.assertEqual(job.state, Job.CANCELLED)
+        self.assertEqual(Import.objects.get(pk=number).files.filter(state="waiting").count(), 3)
+
+    def test_names_that_point_elsewhere_are_tamed_and_a_started_import_takes_no_more(self):
+        number = self.staged({"../../etc/passwd.txt": b"nothing here"})
+        self.assertEqual(self.send("get", f"imports/{number}")["files"][0]["name"], "etc/passwd.txt")
+        self.send("post", f"imports/{number}/start", None, 202)
+        answer = self.client.post(
+            f"{self.root}imports/{number}/files", {"files": [io.BytesIO(b"x")], "names": ["a.md"]}
+        )
+        self.assertEqual(answer.status_code, 400)
+
+    def test_pages_are_shown_as_pictures(self):
+        self.bring_in({"fog.pdf": make_pdf([["Fog rules"], ["Second page"]])})
+        row = self.workspace.documents.get(name="fog.pdf")
+        self.assertEqual(self.send("get", f"documents/{row.pk}")["pages"], 2)
+        for _ in range(2):
+            answer = self.client.get(f"{self.root}documents/{row.pk}/pages/2")
+            self.assertEqual((answer.status_code, answer.content[:4]), (200, b"\x89PNG"))
+        self.assertEqual(self.client.get(f"{self.root}documents/{row.pk}/pages/3").status_code, 400)
+        self.assertTrue(any((settings.DOPPIO_FILES / "pages").rglob("2.png")))
+
+
+class OnlyTheirOwn(TransactionTestCase):
+    """Adding, changing and removing a document touches its own entries; the whole equals a fresh build."""
+
+    def test_entries_of_other_documents_are_taken_over_and_all_equals_a_fresh_build(self):
+        workspace, user = make_workspace()
+        saved = save_recipe(workspace, recipe(chunking={"rule": "fixed-window", "unit": "words", "size": 9}).body)
+        measure_recipe(saved, Silent())
+        core = core_recipe(saved)
+        case = Imports()
+        case.workspace, case.user, case.client = workspace, user, self.client
+        case.root = f"/api/workspaces/{workspace.pk}/"
+        self.client.force_login(user)
+        case.bring_in({"aa.md": WIND.encode(), "zz.md": b"# Zeal\n\nA last document about ropes and pulleys."})
+        self.assertIsNotNone(latest_trial(saved), "the recipe in force is measured after an import")
+        gone = workspace.documents.get(name="wind.md")
+        case.send("post", "documents", {"documents": [gone.pk]})
+        call_command("work", once=True)
+        keys = builder().keys(corpus_of(workspace), core)
+        kept = {kind: builder().store.open(kind, key) for kind, key in keys.listed()}
+        self.assertGreater(kept[exact.KIND].meta["taken"], 0)
+        self.assertGreater(kept[postings.KIND].meta["taken"], 0)
+        for kind, key in keys.listed():
+            for other in builder().store.keys(kind, kept[kind].meta["family"]):
+                builder().store.remove(kind, other)
+            self.assertFalse(builder().store.has(kind, key))
+        measure_recipe(saved, Silent())
+        for kind, key in keys.listed():
+            fresh = builder().store.open(kind, key)
+            self.assertEqual(fresh.meta.get("taken", 0), 0)
+            if kind == postings.KIND:
+                self.same_postings(kept[kind], fresh)
+                continue
+            for name, array in fresh.arrays.items():
+                if name == "vectors" or (kind == token_vectors.KIND and name in ("codes", "scales")):
+                    # Batches are composed differently, which moves the last bits of a float.
+                    np.testing.assert_allclose(kept[kind].arrays[name], array, atol=1.01 if name == "codes" else 1e-5)
+                else:
+                    np.testing.assert_array_equal(kept[kind].arrays[name], array, f"{kind} {name}")
+
+    def same_postings(self, one, other):
+        one, other = postings.open_postings(one), postings.open_postings(other)
+        self.assertEqual(set(one.vocabulary), set(other.vocabulary))
+        np.testing.assert_array_equal(one.lengths, other.lengths)
+        for term in one.vocabulary:
+            for mine, theirs in zip(one.of(term), other.of(term), strict=True):
+                np.testing.assert_array_equal(mine, theirs)
