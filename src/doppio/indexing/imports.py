@@ -129,7 +129,7 @@ def run(brought_in: Import, progress: Progress) -> str:
             row.seconds = time.perf_counter() - begun
             row.save(update_fields=["state", "reason", "counts", "seconds"])
             if row.state in (SAME, REFUSED):
-                files.forget([row.digest])
+                _forget(row)
             progress.advance(1)
     settled.send(Import, workspace=workspace)
     return summary(brought_in)
@@ -151,7 +151,7 @@ def _open_archives(brought_in: Import, progress: Progress) -> None:
         except DocumentError as error:
             row.state, row.reason = REFUSED, str(error).removeprefix(f"{row.name}: ")
         row.save(update_fields=["state", "reason"])
-        files.forget([row.digest])
+        _forget(row)
         progress.advance(1)
 
 
@@ -171,6 +171,12 @@ def _open(brought_in: Import, archive: ImportedFile) -> int:
     if not count:
         raise DocumentError(f"{archive.name}: holds no file that can be read")
     return count
+
+
+def _forget(row: ImportedFile) -> None:
+    """Delete the bytes of a file that was not kept, unless another one that waits is the same."""
+    if not ImportedFile.objects.filter(digest=row.digest, state=ImportedFile.WAITING).exists():
+        files.forget([row.digest])
 
 
 def summary(brought_in: Import) -> str:
