@@ -40,8 +40,8 @@ class Corrections(TransactionTestCase):
     def put_in(self, text):
         store_documents(self.workspace, read_file(text.encode(), "rules.md"))
 
-    def correct(self, heading, action, value=None, expected=200, **more):
-        start = Document.objects.get(pk=self.row.pk).text.index(heading)
+    def correct(self, words, action, value=None, expected=200, **more):
+        start = Document.objects.get(pk=self.row.pk).text.index(words)
         answer = self.client.post(
             f"/api/workspaces/{self.workspace.pk}/documents/{self.row.pk}/outline",
             json.dumps({"start": start, "action": action, "value": value, **more}),

@@ -49,7 +49,7 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
 def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, built: bool) -> list[dict[str, Any]]:
     levels = trial.levels if trial else {}
     corpus = workspace.documents.aggregate(documents=Count("pk"), words=Sum("words", default=0))
-    facts: dict[str, list[str]] = {"documents": [f"{corpus['documents']} files", f"{corpus['words']:,} words"]}
+    facts: dict[str, list[str]] = {"documents": [f"{corpus['documents']} documents", f"{corpus['words']:,} words"]}
     chunking = chunking_of(workspace, recipe) if built else None
     if chunking is not None:
         facts["chunks"] = _chunk_facts(workspace, recipe)

@@ -62,7 +62,7 @@ export function Reader({
             key={block.start}
             data-at={block.start}
             data-host={host < 0 ? undefined : host % 2 ? "odd" : "even"}
-            className={`${block.kind === "heading" ? `heading l${block.level}` : block.kind} ${out ? "dropped" : ""}`}
+            className={`${block.kind === "heading" ? `heading l${block.level}` : `text-${block.kind}`} ${out ? "dropped" : ""}`}
             style={
               block.kind === "item"
                 ? { paddingLeft: `${1.1 * block.level}em`, textIndent: "-0.8em" }
