@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from doppio.core.errors import RecipeError
-from doppio.core.recipe import check, read_recipe
+from doppio.core.recipe import Recipe, check, check_chunking, read_recipe
 from tests.core.corpus import ROOT, recipe
 
 
@@ -104,3 +104,42 @@ class Sound(unittest.TestCase):
     def test_the_shipped_recipes_are_sound(self):
         for path in (ROOT / "demo" / "recipes").glob("*.json"):
             self.assertEqual(read_recipe(path).body["format"], json.loads(path.read_text())["format"])
+
+
+class Chunkings(unittest.TestCase):
+    def refused(self, message, **chunking):
+        with self.assertRaises(RecipeError) as caught:
+            check(body(chunking={"unit": "words", "size": 40, **chunking}))
+        self.assertIn(message, str(caught.exception))
+
+    def test_each_rule_has_settings_of_its_own_and_its_defaults(self):
+        found = check(body(chunking={"rule": "outline", "unit": "words", "size": 40})).chunking
+        self.assertEqual(
+            found,
+            {"rule": "outline", "unit": "words", "size": 40, "overlap": 0, "minimum": 0, "context": "none",
+             "host": None, "level": 2},
+        )  # fmt: skip
+        topic = check(body(chunking={"rule": "topic-shift", "unit": "words", "size": 40})).chunking
+        self.assertEqual((topic["signal"], topic["window"], topic["sensitivity"]), ("terms", 3, 0.5))
+
+    def test_mistakes_are_named_with_what_is_allowed(self):
+        self.refused('chunking.rule: "paragraphs" is not one of natural-breaks', rule="paragraphs")
+        self.refused("chunking.level: unknown key", rule="rows", level=2)
+        self.refused("chunking.overlap: 40 is not below chunking.size, 40", rule="outline", overlap=40)
+        self.refused("chunking.overlap: 60 is not between 0 and 50", rule="sentence-groups", overlap=60)
+        self.refused("chunking.minimum: 50 is above chunking.size, 40", rule="outline", minimum=50)
+        self.refused("chunking.host.size: 20 is below chunking.size, 40", rule="outline", host={"size": 20})
+        self.refused('chunking.context: "all" is not one of none, title, path', rule="outline", context="all")
+
+    def test_a_recipe_from_before_has_the_new_settings_at_their_defaults(self):
+        old = Recipe(
+            {**check(body()).body, "chunking": {"rule": "fixed-window", "unit": "words", "size": 40, "overlap": 0}}
+        )
+        self.assertEqual((old.chunking["minimum"], old.chunking["context"], old.chunking["host"]), (0, "none", None))
+
+    @given(JSON)
+    def test_anything_is_accepted_or_refused_with_a_message(self, chunking):
+        try:
+            self.assertEqual(check_chunking(chunking)["rule"], chunking["rule"])
+        except RecipeError as error:
+            self.assertIn("chunking", str(error))

@@ -15,7 +15,14 @@ from doppio.core.progress import Silent
 from doppio.core.trace import Trace
 from doppio.indexing.services import builder, chunking_of, models
 from doppio.library.models import Chunk, Section
-from doppio.library.services import RecordedTexts, core_documents, corpus_of, load_documents, section_headings
+from doppio.library.services import (
+    RecordedTexts,
+    core_documents,
+    corpus_of,
+    load_documents,
+    section_headings,
+    store_documents,
+)
 from doppio.measuring.mix import mix_curve
 from doppio.measuring.services import core_questions, latest_trial, measure_recipe
 from doppio.measuring.views import positions
@@ -169,6 +176,36 @@ class OtherShapes(TestCase):
                 [(chunk["start"], chunk["end"], chunk["tokens"]) for chunk in built],
             )
             self.assertTrue(all(chunk["context"] > 0 for chunk in looked["chunks"]))
+
+    def test_every_list_of_problems_leads_to_its_places(self):
+        line = "The rope of line B is greased in spring and in autumn. "
+        twin = "Muzzles can be borrowed at the ticket office against a deposit, as everybody here knows well. "
+        for name, text in {"one.md": f"# One\n\n{twin}", "two.md": f"# Two\n\n{twin}", "long.md": line * 60}.items():
+            store_documents(self.workspace, read_file(text.encode(), name))
+        chunking = {"rule": "fixed-window", "unit": "words", "size": 290, "overlap": 0}
+        found = self.post("stages/chunks/figures", {"chunking": chunking})
+        texts = {row.pk: row.text for row in self.workspace.documents.all()}
+        names = dict(self.workspace.documents.values_list("pk", "name"))
+        problems = found["problems"]
+        for kind in ("too_long", "too_short", "inside"):
+            for row in problems[kind]:
+                shown = " ".join(texts[row["document"]][row["start"] : row["end"]].split())
+                self.assertTrue(shown.startswith(row["text"][:40]), kind)
+        self.assertEqual({names[row["document"]] for row in problems["too_long"]}, {"long.md"})
+        self.assertTrue(problems["inside"])
+        self.assertTrue(all(row["tokens"] < found["short"] for row in problems["too_short"]))
+        pairs = [{names[pair["one"]["document"]], names[pair["other"]["document"]]} for pair in problems["twins"]]
+        self.assertIn({"one.md", "two.md"}, pairs)
+        self.assertEqual(found["twins"], len(pairs))
+
+    def test_sentence_vectors_of_all_documents_are_left_to_a_build(self):
+        for number in range(21):
+            store_documents(self.workspace, read_file(f"# Note {number}\n\nText {number}.".encode(), f"{number}.md"))
+        chunking = {"rule": "topic-shift", "unit": "words", "size": 60, "signal": "vectors"}
+        answer = self.post("stages/chunks/figures", {"chunking": chunking}, 400)
+        self.assertIn("look at single documents, or compare terms", answer["detail"])
+        document = self.workspace.documents.get(name="dogs.html").pk
+        self.assertTrue(self.post("stages/chunks/cut", {"document": document, "chunking": chunking})["chunks"])
 
     def test_a_wrong_setting_is_named(self):
         answer = self.post(

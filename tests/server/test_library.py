@@ -1,0 +1,118 @@
+"""Kept files, tokens at hand, who may touch what, and records of an older edition."""
+
+import json
+from importlib import import_module
+
+from django.apps import apps
+from django.contrib.auth.models import User
+from django.test import TestCase
+
+from doppio.core.chunking.table import cut_one
+from doppio.core.formats.bounded import BoundedReader
+from doppio.core.text.document import corpus_fingerprint
+from doppio.indexing.cutting import TokenShelf, cut_all
+from doppio.indexing.services import models
+from doppio.library import files
+from doppio.library.intake import ADDED, REPLACED, SAME, take_file
+from doppio.library.models import Document, DocumentVersion, SourceFile, Workspace
+from doppio.library.services import core_documents, corpus_of
+from tests.core.corpus import documents
+from tests.server.workspace import make_workspace
+
+
+class KeptFiles(TestCase):
+    def test_bytes_are_kept_once_and_forgotten_when_nothing_names_them(self):
+        workspace = Workspace.objects.create(name="w")
+        digest = files.keep(b"some bytes")
+        self.assertEqual(files.keep(b"some bytes"), digest)
+        self.assertEqual(files.kept(digest, "a"), b"some bytes")
+        row = SourceFile.objects.create(workspace=workspace, name="a.md", digest=digest, bytes=10)
+        files.forget([digest, ""])
+        self.assertTrue(files.place_of(digest).exists())
+        row.delete()
+        files.forget([digest])
+        self.assertFalse(files.place_of(digest).exists())
+        with self.assertRaisesMessage(Exception, "a.md: the file as it was imported is gone; import it again"):
+            files.kept(digest, "a.md")
+
+    def test_older_versions_keep_their_bytes_while_the_document_is_there(self):
+        workspace = Workspace.objects.create(name="w")
+        with BoundedReader() as reader:
+            first = take_file(workspace, "a.md", b"# One\n\nfirst text", reader)
+            second = take_file(workspace, "a.md", b"# One\n\nsecond text", reader)
+            again = take_file(workspace, "a.md", b"# One\n\nsecond text", reader)
+        self.assertEqual([first.state, second.state, again.state], [ADDED, REPLACED, SAME])
+        kept = list(DocumentVersion.objects.order_by("version").values_list("version", "file_digest"))
+        self.assertEqual([version for version, _ in kept], [1, 2])
+        for _, digest in kept:
+            self.assertTrue(files.place_of(digest).exists())
+
+
+class TokensAtHand(TestCase):
+    def test_a_shelf_gives_what_the_encoder_gives_and_holds_no_more_than_its_room(self):
+        encoder = models.encoder()
+        shelf = TokenShelf(room=40)
+        texts = [document.text for document in documents()]
+        for _ in range(2):
+            for text, units in zip(texts, shelf.of(encoder, texts), strict=True):
+                fresh = encoder.token_offsets([text])[0]
+                self.assertEqual(units.starts.tolist(), fresh.starts.tolist())
+        self.assertLessEqual(shelf._held, 40)
+        self.assertEqual(shelf._held, sum(len(units.starts) for units in shelf._kept.values()))
+
+    def test_all_documents_cut_together_are_each_as_cut_alone(self):
+        corpus = documents()
+        chunking = {"rule": "sentence-groups", "unit": "tokens", "size": 16, "overlap": 1}
+        table, counted = cut_all(corpus, chunking)
+        for position, (document, tokens) in enumerate(zip(corpus, counted, strict=True)):
+            rows = table.of_document(position)
+            alone = cut_one(document, chunking, tokens)
+            self.assertEqual(table.start[rows].tolist(), alone["start"].tolist())
+            self.assertEqual(table.tokens[rows].tolist(), alone["tokens"].tolist())
+
+
+class Membership(TestCase):
+    def test_a_stranger_finds_nothing_of_another_workspace(self):
+        workspace, _ = make_workspace()
+        self.client.force_login(User.objects.create_user("stranger", password="a long password"))
+        number = workspace.documents.first().pk
+        chunking = {"rule": "outline", "unit": "words", "size": 20}
+        requests = {
+            ("get", "imports"): None,
+            ("post", "imports"): None,
+            ("post", "documents"): {"documents": [number]},
+            ("post", f"documents/{number}/outline"): {"start": 0, "action": "drop"},
+            ("get", f"documents/{number}/pages/1"): None,
+            ("post", "stages/chunks/cut"): {"document": number, "chunking": chunking},
+            ("post", "stages/chunks/figures"): {"chunking": chunking},
+            ("get", "labels/lost"): None,
+            ("delete", "labels/1"): None,
+        }
+        for (method, tail), body in requests.items():
+            given = {} if method == "get" else {"data": json.dumps(body), "content_type": "application/json"}
+            answer = getattr(self.client, method)(f"/api/workspaces/{workspace.pk}/{tail}", **given)
+            self.assertEqual(answer.status_code, 404, tail)
+        self.assertEqual(workspace.documents.count(), 3)
+
+    def test_a_document_of_another_workspace_is_not_cut_through_ones_own(self):
+        mine, user = make_workspace("mine")
+        other, _ = make_workspace("other")
+        self.client.force_login(user)
+        body = {"document": other.documents.first().pk, "chunking": {"rule": "rows", "unit": "words", "size": 20}}
+        answer = self.client.post(
+            f"/api/workspaces/{mine.pk}/stages/chunks/cut", json.dumps(body), content_type="application/json"
+        )
+        self.assertEqual(answer.status_code, 404)
+
+
+class OlderRecords(TestCase):
+    def test_digests_of_records_from_before_are_made_anew(self):
+        workspace, _ = make_workspace()
+        wanted = dict(workspace.documents.values_list("name", "digest"))
+        Document.objects.update(digest="of the text alone", found=[], text_digest="")
+        migration = import_module("doppio.library.migrations.0003_digests_of_structure")
+        migration.digests(apps, None)
+        self.assertEqual(dict(workspace.documents.values_list("name", "digest")), wanted)
+        self.assertEqual(corpus_of(workspace), corpus_fingerprint(core_documents(workspace)))
+        self.assertTrue(all(row.found == row.blocks and row.text_digest for row in workspace.documents.all()))
+        self.assertEqual(workspace.chunkings.count(), 0)
