@@ -126,8 +126,8 @@ export function MixPanel({ question, tall = false }: { question?: number; tall?:
       )}
       <p className="small-text soft mb-0">
         The first {data.k} are what goes on. Weights are {data.branches[0]} to {data.branches[1]}; the pale
-        curve is the other method. The shipped mix was chosen like this: among the points within half a question
-        of the best on the demo&apos;s questions, the one that delivered most after reranking. It was chosen
+        curve is the other method. The shipped mix was chosen like this: among the points near the best of
+        both curves on the demo&apos;s questions, the one that delivered most after reranking. It was chosen
         on the very questions shown here: on other text, measure again.
       </p>
     </div>
