@@ -6,7 +6,6 @@ import zipfile
 from unittest import mock
 
 import numpy as np
-from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from django.test import TransactionTestCase
@@ -19,7 +18,7 @@ from doppio.core.sparse import postings
 from doppio.indexing import imports
 from doppio.indexing.models import Import, ImportedFile, Job
 from doppio.indexing.services import builder
-from doppio.library.files import file_digest, place_of
+from doppio.library.files import file_digest, pages_of, place_of
 from doppio.library.models import Document
 from doppio.library.services import corpus_of
 from doppio.measuring.models import AnswerSpan, Question
@@ -249,7 +248,10 @@ class Imports(TransactionTestCase):
             answer = self.client.get(f"{self.root}documents/{row.pk}/pages/2")
             self.assertEqual((answer.status_code, answer.content[:4]), (200, b"\x89PNG"))
         self.assertEqual(self.client.get(f"{self.root}documents/{row.pk}/pages/3").status_code, 400)
-        self.assertTrue(any((settings.DOPPIO_FILES / "pages").rglob("2.png")))
+        drawn = pages_of(row.file.digest)
+        self.assertTrue((drawn / "2.png").exists())
+        self.send("post", "documents", {"documents": [row.pk]})
+        self.assertFalse(drawn.exists())
 
 
 class OnlyTheirOwn(TransactionTestCase):

@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import shutil
 import uuid
 from collections.abc import Iterable
 from pathlib import Path
@@ -17,6 +18,11 @@ def file_digest(data: bytes) -> str:
 
 def place_of(digest: str) -> Path:
     return Path(settings.DOPPIO_FILES) / digest[:2] / digest
+
+
+def pages_of(digest: str) -> Path:
+    """Folder of the pictures of a file's pages that have been drawn."""
+    return Path(settings.DOPPIO_FILES) / "pages" / digest
 
 
 def keep(data: bytes) -> str:
@@ -38,7 +44,7 @@ def keep(data: bytes) -> str:
 
 
 def forget(digests: Iterable[str]) -> None:
-    """Delete the bytes of these digests that no file, version or waiting import needs any more."""
+    """Delete the bytes, and the pictures of their pages, that no file or version needs any more."""
     from doppio.library.models import DocumentVersion, SourceFile
 
     wanted = {digest for digest in digests if digest}
@@ -46,6 +52,7 @@ def forget(digests: Iterable[str]) -> None:
     wanted -= set(DocumentVersion.objects.filter(file_digest__in=wanted).values_list("file_digest", flat=True))
     for digest in wanted:
         place_of(digest).unlink(missing_ok=True)
+        shutil.rmtree(pages_of(digest), ignore_errors=True)
 
 
 def kept(digest: str, name: str) -> bytes:

@@ -3,7 +3,6 @@
 import threading
 from typing import Any
 
-from django.conf import settings
 from django.contrib.auth import logout
 from django.db.models import Count, F, Func, IntegerField, Sum
 from django.http import HttpResponse
@@ -145,7 +144,7 @@ _painter = _Painter()
 
 
 def _picture(row: Document, page: int) -> bytes:
-    place = settings.DOPPIO_FILES / "pages" / row.file.digest / f"{page}.png"
+    place = files.pages_of(row.file.digest) / f"{page}.png"
     if place.exists():
         return place.read_bytes()
     picture = _painter.picture(files.kept(row.file.digest, row.name), row.name, page)
