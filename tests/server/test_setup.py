@@ -97,7 +97,7 @@ class Demo(unittest.TestCase):
             self.assertIsNone(process.poll(), (self.var / "out.txt").read_text())
             return "Sign in, once" in (self.var / "out.txt").read_text()
 
-        wait_until(ready, 180, "the demo")
+        wait_until(ready, 420, "the demo")
         said = (self.var / "out.txt").read_text()
         return process, said, time.monotonic() - begun
 
