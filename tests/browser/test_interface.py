@@ -274,7 +274,7 @@ class Interface(LiveServerTestCase):
         self.click(".dropdown-item", "two-branch v2")
         self.see("natural breaks, up to 160 tokens", ".view .head")
 
-    def test_a9_files_come_in_and_lost_labels_are_put_right(self):
+    def test_a9_files_come_in_each_with_its_own_end(self):
         place = tempfile.TemporaryDirectory()
         self.addCleanup(place.cleanup)
         folder = Path(place.name)

@@ -176,8 +176,8 @@ class Api(TestCase):
 class Loading(TestCase):
     def test_loading_the_same_again_keeps_every_record(self):
         workspace, _ = make_workspace()
-        from doppio.library.services import load_documents
         from doppio.measuring.services import load_questions
+        from tests.server.workspace import load_documents
 
         before = set(workspace.documents.values_list("pk", flat=True))
         self.assertEqual(load_documents(workspace, documents())["kept"], 3)
@@ -187,7 +187,7 @@ class Loading(TestCase):
     def test_a_removed_document_takes_its_chunks_along_and_the_trial_is_no_longer_current(self):
         workspace, user = make_workspace()
         measured(workspace)
-        from doppio.library.services import load_documents
+        from tests.server.workspace import load_documents
 
         self.assertEqual(load_documents(workspace, documents()[:2])["removed"], 1)
         self.assertEqual(workspace.chunkings.count(), 0)

@@ -8,9 +8,9 @@ from doppio.core.formats.documents import read_file
 from doppio.core.formats.records import Fields
 from doppio.indexing.services import is_built
 from doppio.library.models import Document
-from doppio.library.services import load_documents, store_documents
+from doppio.library.services import store_documents
 from tests.core.corpus import documents, recipe
-from tests.server.workspace import make_workspace, measured
+from tests.server.workspace import load_documents, make_workspace, measured
 
 TEXT = """# Rules
 

@@ -19,7 +19,6 @@ from doppio.library.services import (
     RecordedTexts,
     core_documents,
     corpus_of,
-    load_documents,
     section_headings,
     store_documents,
 )
@@ -27,7 +26,7 @@ from doppio.measuring.mix import mix_curve
 from doppio.measuring.services import core_questions, latest_trial, measure_recipe
 from doppio.measuring.views import positions
 from tests.core.corpus import documents, recipe
-from tests.server.workspace import make_workspace, measured
+from tests.server.workspace import load_documents, make_workspace, measured
 
 SPARSE = {"id": "words", "kind": "bm25"}
 DENSE = {"id": "meaning", "kind": "vector"}

@@ -5,13 +5,14 @@ import tempfile
 from pathlib import Path
 
 from django.contrib.auth.models import User
+from django.db import transaction
 
 from doppio.asking.models import RecipeVersion
 from doppio.asking.services import save_recipe
 from doppio.core.formats.questions import read_questions
 from doppio.core.progress import Silent
 from doppio.library.models import Workspace
-from doppio.library.services import load_documents
+from doppio.library.services import remove_documents, store_documents
 from doppio.measuring.models import TrialRecord
 from doppio.measuring.services import load_questions, measure_recipe
 from tests.core.corpus import documents, recipe
@@ -25,6 +26,16 @@ QUESTIONS = [
      "answers": [{"document": "wind.md", "quote": "It reopens when the mean has stayed below yellow for 20 m"}]},
     {"id": "q4", "text": "Who built it?", "tags": ["unanswerable"], "unanswerable": True},
 ]  # fmt: skip
+
+
+@transaction.atomic
+def load_documents(workspace: Workspace, corpus: list) -> dict[str, int]:
+    """Bring a workspace's documents in line with these: all or nothing. Missing ones are removed."""
+    names = {document.id for document in corpus}
+    stored = store_documents(workspace, corpus)
+    gone = workspace.documents.exclude(name__in=names)
+    stored.removed += remove_documents(workspace, list(gone.values_list("pk", flat=True)))
+    return stored.counts()
 
 
 def labelled() -> list:

@@ -4,7 +4,7 @@ import logging
 import time
 from collections.abc import Callable
 
-from django.db import transaction
+from django.db import connections, transaction
 from django.utils import timezone
 
 from doppio.core.errors import Cancelled, DoppioError
@@ -70,6 +70,14 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str]) -> None:
     except Exception as error:
         log.exception("job %s failed", number)
         _end(job, Job.FAILED, f"Unexpected error: {type(error).__name__}: {error}. The worker's log has the details.")
+
+
+def run_in_thread(number: int, work: Callable[[Job, JobProgress], str]) -> None:
+    """Run a job on a thread of the worker's: what it opened would stay open with the thread."""
+    try:
+        run_job(number, work)
+    finally:
+        connections.close_all()
 
 
 def _end(job: Job, state: str, message: str) -> None:

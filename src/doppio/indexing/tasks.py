@@ -1,13 +1,12 @@
 """Imports, and housekeeping of the job queue."""
 
-from django.db import connections
 from procrastinate.contrib.django import app
 from procrastinate.job_context import JobContext
 from procrastinate.manager import JobManager
 
 from doppio.core.errors import DoppioError
 from doppio.indexing.imports import run
-from doppio.indexing.jobs import JobProgress, run_job
+from doppio.indexing.jobs import JobProgress, run_in_thread
 from doppio.indexing.models import Import, Job
 
 SILENT_FOR = 30.0
@@ -29,11 +28,7 @@ async def take_over(manager: JobManager, silent_for: float) -> None:
 @app.task(name="import", queue="imports", lock="imports")
 def import_task(job: int) -> None:
     """Read the files of an import, one import at a time."""
-    try:
-        run_job(job, _import)
-    finally:
-        # Jobs run in threads of their own; what they opened would stay open with them.
-        connections.close_all()
+    run_in_thread(job, _import)
 
 
 def _import(job: Job, progress: JobProgress) -> str:

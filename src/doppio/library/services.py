@@ -1,12 +1,11 @@
 """Between records and the core: documents in and out, chunk tables in and out, texts of chunks."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from django.db import connection, transaction
 
-from doppio.core.chunking.context import NONE, PATH, with_context
+from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
 from doppio.core.chunking.table import ChunkTable
 from doppio.core.errors import DocumentError
 from doppio.core.fingerprint import fingerprint, text_digest
@@ -44,16 +43,6 @@ class Stored:
 
     def counts(self) -> dict[str, int]:
         return {key: value for key, value in vars(self).items() if isinstance(value, int)}
-
-
-@transaction.atomic
-def load_documents(workspace: Workspace, documents: Sequence[CoreDocument]) -> dict[str, int]:
-    """Bring a workspace's documents in line with these: all or nothing. Missing ones are removed."""
-    names = {document.id for document in documents}
-    stored = store_documents(workspace, documents)
-    gone = workspace.documents.exclude(name__in=names)
-    stored.removed += remove_documents(workspace, list(gone.values_list("pk", flat=True)))
-    return stored.counts()
 
 
 @transaction.atomic
@@ -304,13 +293,10 @@ class RecordedTexts:
                 "number", "document_id", "document__title", "section"
             )
         }
-        paths = section_headings({document for document, _, _ in found.values()})
-        return [_line(*found[int(chunk)], paths, self.context) for chunk in chunks]
-
-
-def _line(document: int, title: str, section: int, paths: Mapping[Any, list[str]], context: str) -> str:
-    path = paths.get((document, section), []) if context == PATH else []
-    return ": ".join([title, *(heading for heading in path if heading != title)])
+        documents = {document for document, _, _ in found.values()}
+        paths = section_headings(documents) if self.context == PATH else {}
+        places = [found[int(chunk)] for chunk in chunks]
+        return [titled_path(title, paths.get((document, section), ())) for document, title, section in places]
 
 
 def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str]]:

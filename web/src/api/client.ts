@@ -14,16 +14,18 @@ export type Job = Schemas["Job"];
 export type Recipe = Schemas["Recipe"];
 export type Trial = Schemas["Trial"];
 export type DocumentText = Schemas["Document"];
-export type DocumentView = Schemas["DocumentView"];
 export type DocumentRow = Schemas["DocumentRow"];
 export type Section = Schemas["Section"];
 export type Mix = Schemas["Mix"];
+
+/** The token that the server wants with every request that changes something. */
+export const csrfToken = () => /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1];
 
 export const client = createClient<paths>({ baseUrl: "" });
 
 client.use({
   onRequest({ request }) {
-    const token = /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1];
+    const token = csrfToken();
     if (token && request.method !== "GET") request.headers.set("X-CSRFToken", token);
     return request;
   },

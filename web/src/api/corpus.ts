@@ -1,6 +1,6 @@
 // Hooks for what changes the corpus: imports, corrections, removals, labels; and for cutting before building.
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ApiError, client, unwrap, type Schemas } from "./client";
+import { ApiError, client, csrfToken, unwrap, type Schemas } from "./client";
 import { useWorkspace } from "../shell/workspace";
 import type { Chunking } from "../stages/chunks/settings";
 
@@ -77,11 +77,10 @@ export function useStageFiles() {
           bytes += file.size;
           count += 1;
         }
-        const token = /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
         const response = await fetch(`/api/workspaces/${workspace}/imports/${number}/files`, {
           method: "POST",
           body: form,
-          headers: { "X-CSRFToken": token },
+          headers: { "X-CSRFToken": csrfToken() ?? "" },
         });
         if (!response.ok) {
           const said = (await response.json().catch(() => null)) as { detail?: string } | null;

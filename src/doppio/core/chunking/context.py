@@ -1,5 +1,7 @@
 """What goes with a chunk: the line put before it for indexing, and the fields handed on after it."""
 
+from collections.abc import Iterable
+
 from doppio.core.text.document import Document
 
 NONE, TITLE, PATH = CONTEXTS = ("none", "title", "path")
@@ -14,10 +16,12 @@ def context_line(document: Document, section: int, context: str) -> str:
     """
     if context == NONE:
         return ""
-    parts = [document.title]
-    if context == PATH:
-        parts += [heading for heading in document.section_path(section) if heading != document.title]
-    return ": ".join(parts)
+    return titled_path(document.title, document.section_path(section) if context == PATH else ())
+
+
+def titled_path(title: str, headings: Iterable[str]) -> str:
+    """A title and the headings below it on one line; a heading that repeats the title stands once."""
+    return ": ".join([title, *(heading for heading in headings if heading != title)])
 
 
 def with_context(line: str, text: str) -> str:

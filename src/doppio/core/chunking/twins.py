@@ -7,7 +7,7 @@ from zlib import crc32
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.chunking.units import words
+from doppio.core.chunking.units import folded_words
 
 SHINGLE = 3
 BANDS, ROWS = 16, 4
@@ -71,11 +71,7 @@ def near_identical(texts: Sequence[str], *, least: float = 0.8, seed: int = 7) -
 
 
 def _shingles(text: str) -> NDArray[np.uint64]:
-    units = words(text)
-    terms = [
-        text[start:end].casefold().strip(".,;:!?\"'()")
-        for start, end in zip(units.starts.tolist(), units.ends.tolist(), strict=True)
-    ]
+    terms = folded_words(text)
     hashes = np.array([crc32(term.encode()) for term in terms if term], np.uint64)
     if len(hashes) < SHINGLE:
         return np.array([crc32(" ".join(terms).encode())], np.uint64) if len(hashes) else hashes

@@ -55,6 +55,15 @@ def words(text: str) -> Units:
     return Units(*_words(c.classes(text)))
 
 
+def folded_words(text: str) -> list[str]:
+    """The words of a text without case and without the punctuation around them, in order; some may be empty."""
+    units = words(text)
+    return [
+        text[start:end].casefold().strip(".,;:!?\"'()")
+        for start, end in zip(units.starts.tolist(), units.ends.tolist(), strict=True)
+    ]
+
+
 @njit(cache=True, nogil=True)
 def _words(kinds: NDArray[np.uint8]) -> tuple[Offsets, Offsets]:
     starts = np.empty(kinds.size, np.int64)

@@ -12,7 +12,7 @@ from doppio.core.formats.html import read_html
 from doppio.core.formats.markdown import read_markdown
 from doppio.core.formats.pdf import read_pdf
 from doppio.core.formats.plain import read_plain
-from doppio.core.formats.records import Fields, read_json_documents, read_rows
+from doppio.core.formats.records import Fields, json_rows, read_json_documents, read_rows
 from doppio.core.formats.table import read_csv
 from doppio.core.text.canonical import decode
 from doppio.core.text.document import Document
@@ -183,16 +183,6 @@ def json_lines(path: Path, error: type[Exception]) -> Iterator[tuple[int, dict[s
     except OSError as reason:
         raise error(f"{path}: cannot be read ({reason.strerror})") from reason
     try:
-        lines = decode(data, str(path)).split("\n")
+        yield from json_rows(decode(data, str(path)), str(path))
     except DocumentError as reason:
         raise error(str(reason)) from reason
-    for number, line in enumerate(lines, 1):
-        if not line.strip():
-            continue
-        try:
-            record = json.loads(line)
-        except json.JSONDecodeError as reason:
-            raise error(f"{path}, line {number}: not JSON ({reason.msg}, column {reason.colno})") from reason
-        if not isinstance(record, dict):
-            raise error(f"{path}, line {number}: not a JSON object")
-        yield number, record

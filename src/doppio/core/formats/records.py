@@ -76,6 +76,17 @@ def rows_of(text: str, name: str) -> Iterator[tuple[int, dict[str, Any]]]:
         for line, cells in found:
             yield line, dict(zip(header, cells, strict=False))
         return
+    yield from json_rows(text, name)
+
+
+def json_rows(text: str, name: str) -> Iterator[tuple[int, dict[str, Any]]]:
+    """Objects of a JSONL text with their line numbers, from 1; blank lines are passed over.
+
+    Raises
+    ------
+    DocumentError
+        If a line is not a JSON object; names the line.
+    """
     for number, body in enumerate(text.split("\n"), 1):
         if not body.strip():
             continue

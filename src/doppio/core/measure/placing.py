@@ -3,7 +3,7 @@
 from collections import Counter
 from dataclasses import dataclass
 
-from doppio.core.chunking.units import words
+from doppio.core.chunking.units import folded_words, words
 from doppio.core.formats.questions import find_quote
 
 AROUND = 120
@@ -45,10 +45,10 @@ def place_again(before: str, start: int, end: int, now: str) -> tuple[int, int] 
 
 def closest(now: str, quote: str) -> Suggestion | None:
     """The stretch of a text that is most like a quote, for a person to look at; None where nothing is alike."""
-    wanted = Counter(_folded(quote))
+    wanted = Counter(folded_words(quote))
     size = wanted.total()
     units = words(now)
-    terms = _folded(now)
+    terms = folded_words(now)
     if not size or not terms:
         return None
     held: Counter[str] = Counter()
@@ -68,14 +68,6 @@ def closest(now: str, quote: str) -> Suggestion | None:
     while first < best_at and wanted[terms[first]] == 0:
         first += 1
     return Suggestion(int(units.starts[first]), int(units.ends[best_at]), best / size)
-
-
-def _folded(text: str) -> list[str]:
-    units = words(text)
-    return [
-        text[start:end].casefold().strip(".,;:!?\"'()")
-        for start, end in zip(units.starts.tolist(), units.ends.tolist(), strict=True)
-    ]
 
 
 def _common(one: str, other: str) -> int:

@@ -91,8 +91,7 @@ class DocumentBuilder:
             self._parts.append(gap)
             self._length += len(gap)
         self._parts.append(text)
-        while self._blocks and self._blocks[-1].kind == PAGE and self._blocks[-1].start < self._length:
-            self._pages_move()
+        self._pages_move()
         self._blocks.append(Block(kind, self._length, self._length + len(text), level))
         self._length += len(text)
         self._last = kind

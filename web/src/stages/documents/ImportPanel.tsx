@@ -1,7 +1,6 @@
 // Bringing files in: choose or drop them, say what the fields of tables are, watch each one arrive.
 import { useEffect, useRef, useState } from "react";
 import { Button, Offcanvas, ProgressBar } from "react-bootstrap";
-import { useCancelJob } from "../../api/queries";
 import {
   useBeginImport,
   useImport,
@@ -10,7 +9,8 @@ import {
   type Import,
   type ImportedFile,
 } from "../../api/corpus";
-import { bytes, duration } from "../../text/numbers";
+import { JobBar } from "../../shell/JobBar";
+import { bytes } from "../../text/numbers";
 import { FieldsForm } from "./FieldsForm";
 
 const WORDS: Record<ImportedFile["state"], string> = {
@@ -168,41 +168,9 @@ function Choose({
 
 /** The import that runs or ran last. */
 function Last({ found }: { found: Import }) {
-  const cancel = useCancelJob();
-  const job = found.job!;
-  const busy = job.state === "queued" || job.state === "running";
   return (
-    <section className="mt-3" data-import={job.state}>
-      <div className={`job ${job.state === "failed" ? "failed" : ""}`} role="status">
-        <div>
-          <strong>{job.title}</strong>{" "}
-          <span className="soft small-text num">
-            {job.state === "queued" && "waits for the worker"}
-            {job.state === "running" &&
-              `${job.step}: ${job.done.toLocaleString()} of ${job.total.toLocaleString()}` +
-                (job.rate ? `, ${job.rate.toFixed(1)} a second` : "") +
-                (job.seconds_left !== null ? `, ${duration(job.seconds_left)} left` : "")}
-            {!busy && job.message}
-          </span>
-        </div>
-        {busy && (
-          <Button
-            size="sm"
-            variant="outline-danger"
-            disabled={job.cancel_requested}
-            onClick={() => cancel.mutate(job.id)}
-          >
-            {job.cancel_requested ? "Stopping" : "Cancel"}
-          </Button>
-        )}
-        {busy && (
-          <ProgressBar
-            now={job.total ? (100 * job.done) / job.total : 0}
-            style={{ height: 6, gridColumn: "1 / -1" }}
-            aria-label="progress"
-          />
-        )}
-      </div>
+    <section className="mt-3" data-import={found.job!.state}>
+      <JobBar job={found.job!} />
       <FileRows rows={found.files} />
     </section>
   );
