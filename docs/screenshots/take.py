@@ -21,19 +21,19 @@ VIEWS = {
     "fused-pinned": ("/line/fused", PINNED),
     "fused": ("/line/fused", None),
     "documents": ("/line/documents", None),
-    "documents-page": ("/line/documents", None),
     "documents-import": ("/line/documents", None),
-    "documents-pinned": ("/line/documents", PINNED),
     "chunks": ("/line/chunks", None),
     "chunks-compared": ("/line/chunks", None),
     "chunks-pinned": ("/line/chunks", "What has to be checked before a line opens in the morning?"),
     "sparse": ("/line/sparse", None),
+    "sparse-analysis": ("/line/sparse", None),
     "sparse-pinned": ("/line/sparse", "What does alarm E-417 mean?"),
     "dense": ("/line/dense", None),
+    "dense-speed": ("/line/dense", None),
+    "dense-map": ("/line/dense", PINNED),
+    "dense-pairs": ("/line/dense", None),
     "dense-pinned": ("/line/dense", PINNED),
-    "reranked": ("/line/reranked", None),
     "reranked-pinned": ("/line/reranked", PINNED),
-    "context": ("/line/context", None),
     "context-pinned": ("/line/context", PINNED),
     "trials": ("/trials", None),
     "recipe": ("/line/fused", None),
@@ -53,16 +53,13 @@ def press(text: str):
     return step
 
 
-def open_document(name: str):
-    """A step that opens a document of the list by a part of its name."""
-
-    def step(driver, wait) -> None:
-        wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".document-row"))
-        driver.find_element(By.CSS_SELECTOR, "[aria-label='Title or file name']").send_keys(name)
-        driver.find_element(By.CSS_SELECTOR, ".document-row button").click()
-        wait.until(lambda d: name in d.find_element(By.CSS_SELECTOR, ".document-head .mono").text)
-
-    return step
+def measured(driver, wait) -> None:
+    """A step that has structures measured where they are not yet."""
+    shown = "//button[normalize-space()='Measure structures'] | //*[@data-structure]"
+    wait.until(lambda d: d.find_elements(By.XPATH, shown))
+    for button in driver.find_elements(By.XPATH, "//button[normalize-space()='Measure structures']"):
+        button.click()
+    WebDriverWait(driver, 120).until(lambda d: d.find_elements(By.CSS_SELECTOR, "[data-structure]"))
 
 
 def choose_rule(rule: str):
@@ -88,8 +85,11 @@ def give_files(driver, wait) -> None:
 
 STEPS = {
     "recipe": (press("Edit recipe"),),
-    "documents-page": (open_document("gondola-maintenance-manual.pdf"), press("Page")),
     "documents-import": (press("Import"), give_files),
+    "sparse-analysis": (press("Analysis playground"),),
+    "dense-speed": (press("Speed and exactness"), measured),
+    "dense-map": (press("Map"),),
+    "dense-pairs": (press("Near-identical chunks"),),
     "chunks-compared": (choose_rule("outline"), press("Side by side")),
 }
 

@@ -18,6 +18,8 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select, WebDriverWait
 
+from doppio.asking.models import RecipeVersion
+from doppio.asking.services import put_in_force
 from doppio.command.demo_data import load_demo
 from doppio.library.entry import make_entry_link
 from doppio.library.models import Document
@@ -352,6 +354,61 @@ class Interface(LiveServerTestCase):
         Select(self.one("[aria-label=Comparison]")).select_by_value("from")
         Select(self.one("[aria-label=Value]")).select_by_value("21")
         self.see("3 of 120 documents", ".document-list")
+
+    def test_b4_structures_are_measured_and_one_is_chosen_with_a_click(self):
+        self.open("/line/dense")
+        self.click("button", "Speed and exactness")
+        self.click("button", "Measure structures")
+        self.see("waits for the worker", ".body .job")
+        call_command("work", once=True)
+        self.until(lambda _: len(self.all(".survey path.point[role=button]")) > 10)
+        self.see("recall@10", ".survey")
+        self.driver.execute_script(
+            "[...document.querySelectorAll('.survey path[role=button]')]"
+            ".find((p) => p.getAttribute('aria-label').startsWith('graph'))"
+            ".dispatchEvent(new MouseEvent('click', {bubbles: true}))"
+        )
+        self.see("graph (HNSW)", "[data-structure=hnsw]")
+        self.click("button", "Use and build")
+        self.until(lambda _: RecipeVersion.objects.get(in_force=True).note.startswith("Dense structure: graph"))
+        self.see("waits for the worker", ".job")
+        call_command("work", once=True)
+        self.until(lambda _: "cosine, hnsw" in self.one("[data-stage=dense]").text)
+        put_in_force(RecipeVersion.objects.get(name="two-branch", version=2))
+
+    def test_b5_the_map_leads_from_chunk_to_chunk_and_pairs_follow_the_bar(self):
+        self.open(f"/line/dense?q={self.number(GALE)}")
+        self.click("button", "Map")
+        self.until(lambda _: self.all("[data-spot]"))
+        self.assertTrue(self.all(".spot.answer"))
+        before = self.one(".neighbours .card-passage").text
+        self.all(".neighbours .hit")[0].click()
+        self.until(lambda _: self.one(".neighbours .card-passage").text != before)
+        self.open("/line/dense")
+        self.click("button", "Near-identical chunks")
+        self.until(lambda _: self.one("[data-pairs]").get_attribute("data-pairs") not in ("", None))
+        few = int(self.one("[data-pairs]").get_attribute("data-pairs"))
+        self.one("#above").send_keys(Keys.ARROW_LEFT * 8)
+        self.until(lambda _: int(self.one("[data-pairs]").get_attribute("data-pairs") or 0) > few)
+
+    def test_b6_the_playground_shows_each_step_as_settings_move(self):
+        self.open("/line/sparse")
+        self.click("button", "Analysis playground")
+        self.retype(self.one("[aria-label='Text to analyse']"), "The gondolas at E-417")
+        self.see("e-417", "[data-token='E-417']")
+        self.see("stop word", "[data-token=The]")
+        self.one("#analysis-stem").click()
+        self.until(lambda _: "gondolas" in self.one("[data-token=gondolas] .term-chip").text)
+        self.see("in the index as it is built now", ".steps")
+
+    def test_b7_what_a_build_costs_is_said_before_it_starts(self):
+        self.open("/line/fused")
+        self.click("button", "Edit recipe")
+        self.one("[data-cost]")
+        self.retype(self.one("[id='chunking.size']"), "97")
+        self.see("To build: about", "[data-cost=some]")
+        self.see("encode chunks", "[data-cost=some]")
+        self.click("button", "Drop")
 
     def test_a2_a_hit_shows_its_terms_and_their_sum(self):
         self.open(f"/line/sparse?q={self.number('What does alarm E-417 mean?')}")

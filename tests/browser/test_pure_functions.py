@@ -7,8 +7,10 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from doppio.core.recipe import check_chunking
-from tests.core.corpus import ROOT
+from doppio.core.recipe import STRUCTURES, check, check_analysis, check_chunking
+from doppio.core.sparse.weighting import VARIANTS
+from doppio.core.text.analysis import LANGUAGES
+from tests.core.corpus import ROOT, recipe
 
 WEB = ROOT / "web"
 LETTERS = "ab é\n🚡👩‍🚒山ب̂"
@@ -27,6 +29,8 @@ class Interface(unittest.TestCase):
             "src/stages/documents/filter.ts",
             "src/stages/documents/search.ts",
             "src/stages/chunks/settings.ts",
+            "src/stages/dense/structures.ts",
+            "src/stages/sparse/variants.ts",
         ]
         compiler = [str(WEB / "node_modules/.bin/tsc"), "--target", "es2022", "--module", "es2022",
                     "--moduleResolution", "bundler", "--skipLibCheck", "--outDir", str(cls.folder)]  # fmt: skip
@@ -56,6 +60,40 @@ class Interface(unittest.TestCase):
             cases.append({"text": text, "start": start, "end": end})
         got = self.call("text/codepoints", "m.codePoints(it.text).slice(it.start, it.end).join('')", cases)
         self.assertEqual(got, [case["text"][case["start"] : case["end"]] for case in cases])
+
+    def test_every_structure_starts_with_settings_that_the_server_takes(self):
+        kinds = list(STRUCTURES)
+        started = self.call("stages/dense/structures", "m.startOf(it)", kinds)
+        body = recipe().body
+        changed = self.call("stages/dense/structures", f"m.withStructure({json.dumps(body)}, it)", started)
+        for kind, structure, given in zip(kinds, started, changed, strict=True):
+            branch = next(branch for branch in check(given).branches if branch["kind"] == "vector")
+            self.assertEqual(branch["structure"], structure, kind)
+            defaults = {name: rule.get("default") for name, rule in STRUCTURES[kind]["properties"].items()}
+            self.assertEqual({**defaults, "kind": kind}, structure, kind)
+
+    def test_the_frontier_holds_what_nothing_beats_in_both(self):
+        dice = random.Random(3)
+        cases = [
+            [{"recall": dice.randrange(5) / 4, "per_second": dice.randrange(1, 6)} for _ in range(8)]
+            for _ in range(40)
+        ]
+        for points, found in zip(cases, self.call("stages/dense/structures", "m.frontier(it)", cases), strict=True):
+
+            def beats(a, b):
+                return a != b and a["recall"] >= b["recall"] and a["per_second"] >= b["per_second"]
+
+            expected = [point for point in points if not any(beats(other, point) for other in points)]
+            self.assertEqual(sorted(found, key=str), sorted(expected, key=str))
+            self.assertEqual([p["per_second"] for p in found], sorted(p["per_second"] for p in found))
+
+    def test_the_playground_knows_every_language_and_weighting_of_the_server(self):
+        ((languages, variants),) = self.call(
+            "stages/sparse/variants", "[Object.keys(m.LANGUAGES), Object.keys(m.VARIANTS)]", [0]
+        )
+        self.assertEqual((set(languages), set(variants)), (set(LANGUAGES), set(VARIANTS)))
+        (plain,) = self.call("stages/sparse/variants", "m.analysisOf(it)", [{"branches": [{"kind": "bm25"}]}])
+        self.assertEqual(check_analysis(plain), check_analysis({}))
 
     def test_pieces_make_up_the_text_and_know_what_covers_them(self):
         dice = random.Random(11)

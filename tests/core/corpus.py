@@ -4,8 +4,8 @@ import os
 from functools import cache
 from pathlib import Path
 
-from doppio.core.build import Models
 from doppio.core.models.encoder import Encoder
+from doppio.core.models.registry import Models
 from doppio.core.recipe import Recipe, check
 from doppio.core.text.document import HEADING, PARAGRAPH, Document, DocumentBuilder
 

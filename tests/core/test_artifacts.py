@@ -1,3 +1,5 @@
+import os
+import shutil
 import tempfile
 import unittest
 from pathlib import Path
@@ -5,11 +7,12 @@ from unittest import mock
 
 import numpy as np
 
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder, Models
+from doppio.core.artifacts import ArtifactStore, _digest
+from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ArtifactDamaged, Cancelled
 from doppio.core.models.encoder import Encoder
+from doppio.core.models.registry import Models
 from doppio.core.text.document import corpus_fingerprint
 from tests.core.corpus import MODELS, documents, recipe
 
@@ -22,11 +25,12 @@ class Artifacts(unittest.TestCase):
         self.store = ArtifactStore(self.root)
         self.array = np.arange(5000, dtype=np.float32)
 
-    def test_what_was_written_is_opened_mapped_and_read_only(self):
+    def test_what_was_written_is_opened_mapped_and_writing_to_it_never_reaches_the_file(self):
         opened = self.store.write("vectors", "k", {"a": self.array}, {"n": 1})
         np.testing.assert_array_equal(opened.arrays["a"], self.array)
         self.assertIsInstance(opened.arrays["a"], np.memmap)
-        self.assertFalse(opened.arrays["a"].flags.writeable)
+        opened.arrays["a"][:] = -1
+        np.testing.assert_array_equal(self.store.open("vectors", "k").arrays["a"], self.array)
         self.assertEqual(opened.meta, {"n": 1})
 
     def test_one_altered_byte_is_refused_by_name(self):
@@ -86,8 +90,8 @@ class Builds(unittest.TestCase):
         builder = Builder(self.store, Models(MODELS), progress or Counting())
         table = builder.chunks(self.corpus, self.key, recipe)
         texts = CorpusTexts(self.corpus, table)
-        builder.indexes(self.key, recipe, table, texts)
-        return builder.open(self.key, recipe, texts, table)
+        builder.indexes(self.key, recipe, texts)
+        return builder.open(self.key, recipe, texts)
 
     def test_settings_of_question_time_build_nothing_again(self):
         self.build(recipe())
@@ -107,9 +111,9 @@ class Builds(unittest.TestCase):
         self.assertEqual(list(again.steps), ["index terms"])
 
     def test_a_cancelled_build_resumes_where_it_was_and_equals_a_fresh_one(self):
-        with mock.patch("doppio.core.build.BLOCK", 2):
+        with mock.patch("doppio.core.encoding.MOST_ROWS", 2), mock.patch("doppio.core.encoding.LEAST_ROWS", 1):
             with self.assertRaises(Cancelled):
-                self.build(recipe(), Counting(stop_after=4))
+                self.build(recipe(), Counting(stop_after=1))
             self.assertFalse(any(path.name.startswith("vectors-") for path in self.store.root.iterdir()))
             encoded = []
             real = Encoder.encode
@@ -117,18 +121,21 @@ class Builds(unittest.TestCase):
                 Encoder, "encode", lambda self, texts, **k: encoded.extend(texts) or real(self, texts, **k)
             ):
                 resumed = self.build(recipe())
-        self.assertEqual(len(encoded), len(resumed.chunks) - 4)
-        self.assertFalse(any(path.name.startswith(".parts") for path in self.store.root.iterdir()))
+        self.assertEqual(len(encoded), len(resumed.chunks) - 2)
+        self.assertFalse(any(path.name.startswith(".encoding") for path in self.store.root.iterdir()))
         fresh_store, self.store = self.store, ArtifactStore(self.store.root / "fresh")
         fresh = self.build(recipe())
         self.store = fresh_store
-        np.testing.assert_allclose(resumed.vectors["dense"], fresh.vectors["dense"], atol=2e-5)
+        everything = range(len(fresh.chunks))
+        np.testing.assert_allclose(
+            resumed.vectors["dense"].vectors(everything), fresh.vectors["dense"].vectors(everything), atol=2e-5
+        )
 
     def test_a_kill_between_two_writes_encodes_nothing_again_and_leaves_nothing_behind(self):
         real = ArtifactStore.write
 
         def dies(store, kind, key, arrays, meta):
-            if kind == "token-vectors":
+            if kind == "vectors":
                 raise KeyboardInterrupt
             return real(store, kind, key, arrays, meta)
 
@@ -137,7 +144,42 @@ class Builds(unittest.TestCase):
         with mock.patch.object(Encoder, "encode", side_effect=AssertionError("encoded again")):
             pipeline = self.build(recipe())
         self.assertIsNotNone(pipeline.scorer)
-        self.assertFalse(any(path.name.startswith(".") for path in self.store.root.iterdir()))
+        left = [path.name for path in self.store.root.iterdir() if path.name.startswith(".")]
+        self.assertEqual(set(left) - {".in-use", ".locks"}, set())
+
+    def test_a_full_disk_is_told_and_the_next_build_ends(self):
+        def full(*_, **__):
+            raise OSError(28, "No space left on device")
+
+        for where in ("doppio.core.encoding.os.posix_fallocate", "doppio.core.artifacts.np.save"):
+            with mock.patch(where, full), self.assertRaisesRegex(OSError, "No space left"):
+                self.build(recipe())
+            self.assertEqual([path.name for path in self.store.root.glob(".segment*")], [])
+        self.assertIsNotNone(self.build(recipe()).scorer)
+
+    def test_an_altered_file_is_found_though_it_was_opened_before(self):
+        self.build(recipe())
+        path = next(self.store.root.glob("postings-*/data.npy"))
+        kind, key = path.parent.name.split("-", 1)
+        self.store.open(kind, key)
+        times = path.stat()
+        data = bytearray(path.read_bytes())
+        data[-1] ^= 1
+        path.write_bytes(data)
+        os.utime(path, ns=(times.st_atime_ns, times.st_mtime_ns))
+        with self.assertRaisesRegex(ArtifactDamaged, "data.npy: does not match its checksum"):
+            self.store.open(kind, key)
+
+    def test_checksums_are_read_once_and_again_only_for_files_that_moved(self):
+        self.store.write("vectors", "k", {"a": np.arange(9)}, {})
+        with mock.patch("doppio.core.artifacts._digest", side_effect=AssertionError("read again")):
+            self.store.open("vectors", "k")
+        copied = ArtifactStore(self.store.root / "copied")
+        shutil.copytree(self.store.place("vectors", "k"), copied.place("vectors", "k"))
+        with mock.patch("doppio.core.artifacts._digest", wraps=_digest) as digest:
+            copied.open("vectors", "k")
+            copied.open("vectors", "k")
+        self.assertEqual(digest.call_count, 1)
 
     def test_a_manifest_alone_tells_size_and_meta(self):
         opened = self.store.write("vectors", "k", {"a": np.arange(9)}, {"n": 1})
@@ -148,4 +190,4 @@ class Builds(unittest.TestCase):
         path = next(self.store.root.glob("vectors-*/vectors.npy"))
         path.write_bytes(path.read_bytes()[:-8])
         pipeline = self.build(recipe())
-        self.assertEqual(len(pipeline.vectors["dense"]), len(pipeline.chunks))
+        self.assertEqual(pipeline.vectors["dense"].count, len(pipeline.chunks))

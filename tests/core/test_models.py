@@ -8,7 +8,7 @@ import numpy as np
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.folder import MANIFEST, open_folder, prepare_encoder
 from doppio.core.models.joint import LateInteraction, Passage
-from doppio.core.models.token_vectors import TokenVectors, compress
+from doppio.core.models.token_vectors import Segment, TokenVectors, compress, frequencies
 from tests.core.corpus import MODELS, encoder
 
 SENTENCES = [
@@ -60,7 +60,11 @@ class LateInteractionScores(unittest.TestCase):
             begins.append(begins[-1] + len(scale))
             held[np.unique(ids)] += 1
         self.matrices = [found[place][0] for place in range(len(self.passages))]
-        self.stored = TokenVectors(np.array(begins), np.concatenate(codes), np.concatenate(scales), held)
+        spans = np.stack([begins[:-1], np.diff(begins)], axis=1)
+        ids = np.concatenate([found[place][1] for place in range(len(self.passages))]).astype(np.int32)
+        segment = Segment(spans, np.concatenate(codes), np.concatenate(scales), ids, held)
+        np.testing.assert_array_equal(frequencies(spans, ids, len(held)), held)
+        self.stored = TokenVectors([segment])
         self.scorer = LateInteraction(encoder(), self.stored)
 
     def slow(self, question):

@@ -7,11 +7,12 @@ from pathlib import Path
 import numpy as np
 
 from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder, Models
+from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ModelFolderError
 from doppio.core.measure.questions import Question, Span
 from doppio.core.measure.trial import run_trial
+from doppio.core.models.registry import Models
 from doppio.core.models.token_vectors import compress
 from doppio.core.text.document import corpus_fingerprint
 from doppio.core.trace import BEYOND, OVER_BUDGET, UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, Trace
@@ -35,8 +36,8 @@ class Pipelines(unittest.TestCase):
         key = corpus_fingerprint(self.corpus)
         table = self.builder.chunks(self.corpus, key, given)
         texts = CorpusTexts(self.corpus, table)
-        self.builder.indexes(key, given, table, texts)
-        return self.builder.open(key, given, texts, table)
+        self.builder.indexes(key, given, texts)
+        return self.builder.open(key, given, texts)
 
     def test_many_questions_are_answered_as_each_alone(self):
         pipeline = self.pipeline()

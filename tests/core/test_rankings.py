@@ -4,9 +4,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doppio.core.dense.exact import exact_search
 from doppio.core.fusion import reciprocal_rank_fusion, scaled_score_fusion
-from doppio.core.ranking import best
+from doppio.core.ranking import best_of
 from doppio.core.select import pack
 
 RANKINGS = st.lists(st.lists(st.integers(0, 30), unique=True, max_size=12), min_size=1, max_size=4)
@@ -18,35 +17,13 @@ def ids(values):
 
 class Best(unittest.TestCase):
     @settings(max_examples=200, deadline=None)
-    @given(st.lists(st.integers(-3, 3), max_size=40), st.integers(0, 50))
-    def test_the_best_are_those_of_a_full_sort_with_ties_by_id(self, values, k):
-        scores = np.array(values, np.float32)
+    @given(st.lists(st.integers(-3, 3), max_size=40), st.integers(0, 50), st.integers(0, 40))
+    def test_the_best_of_several_lists_are_those_of_a_full_sort_with_ties_by_id(self, values, k, cut):
         expected = sorted(range(len(values)), key=lambda n: (-values[n], n))[:k]
-        found, kept = best(scores, k)
+        numbers, scores = np.arange(len(values)), np.array(values, np.float64)
+        found, kept = best_of([(numbers[cut:], scores[cut:]), (numbers[:cut], scores[:cut])], k)
         self.assertEqual(found.tolist(), expected)
         self.assertEqual(kept.tolist(), [values[n] for n in expected])
-
-    def test_scores_not_above_the_bar_are_left_out(self):
-        self.assertEqual(best(np.array([0, 2, 0, 1], np.float32), 4, above=0)[0].tolist(), [1, 3])
-
-
-class Exact(unittest.TestCase):
-    def test_neighbours_are_those_of_plain_numpy(self):
-        random = np.random.default_rng(5)
-        vectors = random.normal(size=(400, 32)).astype(np.float32)
-        vectors /= np.linalg.norm(vectors, axis=1, keepdims=True)
-        for (found, scores), question in zip(exact_search(vectors, vectors[:6], 10), vectors[:6], strict=True):
-            cosines = (vectors.astype(np.float64) * question).sum(axis=1)
-            self.assertEqual(found.tolist(), np.argsort(-cosines)[:10].tolist())
-            np.testing.assert_allclose(scores, np.sort(cosines)[::-1][:10], atol=1e-5)
-
-    def test_full_depth_is_returned_however_far_away(self):
-        vectors = np.eye(3, dtype=np.float32)
-        self.assertEqual(len(exact_search(vectors, -vectors[:1], 3)[0][0]), 3)
-
-    def test_other_dimensions_are_refused(self):
-        with self.assertRaisesRegex(ValueError, "4 dimensions, questions 3"):
-            exact_search(np.ones((2, 4), np.float32), np.ones((1, 3), np.float32), 1)
 
 
 class Fusion(unittest.TestCase):

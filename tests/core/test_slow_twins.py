@@ -91,7 +91,7 @@ class Indexing(unittest.TestCase):
         terms = [[term.text for term in analysis.terms(text)] for text in texts]
         self.assertEqual(postings.lengths.tolist(), [len(row) for row in terms])
         for term in {t for row in terms for t in row} | {"unknown"}:
-            holders, counts = postings.of(term)
+            holders, counts = postings.of(postings.number(term))
             expected = {n: row.count(term) for n, row in enumerate(terms) if term in row}
             self.assertEqual(dict(zip(holders.tolist(), counts.tolist(), strict=True)), expected)
             self.assertEqual(holders.tolist(), sorted(holders.tolist()))

@@ -6,57 +6,227 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doppio.core.sparse.bm25 import bm25, explain
-from doppio.core.sparse.postings import build_postings
-from doppio.core.text.analysis import Analysis
+from doppio.core.errors import RecipeError
+from doppio.core.sparse.fields import FieldedIndex, FieldWeight
+from doppio.core.sparse.index import Segment, SparseIndex
+from doppio.core.sparse.packing import BLOCK, bytes_for, pack, unpack, width_of
+from doppio.core.sparse.postings import build_postings, merge_postings, pack_postings
+from doppio.core.sparse.weighting import DIRICHLET, LONG, OKAPI, PLUS, TF_IDF, VARIANTS, Weighting
+from doppio.core.text.analysis import Analysis, read_synonyms
 
 PLAIN = Analysis(stem=False, stop_words=False, keep_codes=False)
 WORDS = "rope wind cabin tower brake pad grip line".split()
 CHUNKS = st.lists(st.lists(st.sampled_from(WORDS), max_size=12), min_size=1, max_size=25)
 ASKED = st.lists(st.sampled_from([*WORDS, "unknown"]), max_size=6)
+WEIGHTINGS = st.builds(
+    Weighting, st.sampled_from(VARIANTS), st.floats(0.1, 3), st.floats(0, 1), st.floats(0, 2), st.floats(1, 3000)
+)
 
 
-def slow_bm25(chunks, question, k1, b):
-    """Robertson and Zaragoza (2009), term by term and chunk by chunk."""
-    total = len(chunks)
-    mean = max(sum(map(len, chunks)) / total, 1)
+def index_of(chunks):
+    return SparseIndex([Segment(build_postings([" ".join(chunk) for chunk in chunks], len(chunks), PLAIN))])
+
+
+def slow_scores(chunks, question, w):
+    """Each variant's formula, term by term and chunk by chunk; None for a chunk without a term."""
+    total, length = len(chunks), sum(map(len, chunks))
+    mean = max(length / total, 1)
+    held = {term: sum(term in other for other in chunks) for term in set(question)}
+    known = [term for term in question if held[term]]
     scores = []
     for chunk in chunks:
-        counts, score = Counter(chunk), 0.0
-        for term in question:
-            held = sum(term in other for other in chunks)
-            weight = math.log(1 + (total - held + 0.5) / (held + 0.5))
-            score += weight * counts[term] * (k1 + 1) / (counts[term] + k1 * (1 - b + b * len(chunk) / mean) or 1)
+        counts, size, score = Counter(chunk), len(chunk), 0.0
+        if not any(counts[term] for term in known):
+            scores.append(None)
+            continue
+        for term in known:
+            n, tf = held[term], counts[term]
+            norm = 1 - w.b + w.b * size / mean
+            if w.variant == DIRICHLET:
+                background = sum(other.count(term) for other in chunks) / length
+                score += math.log((tf + w.mu * background) / (w.mu * background)) + math.log(w.mu / (size + w.mu))
+            elif not tf:
+                continue
+            elif w.variant == OKAPI:
+                score += math.log(1 + (total - n + 0.5) / (n + 0.5)) * tf * (w.k1 + 1) / (tf + w.k1 * norm)
+            elif w.variant == PLUS:
+                score += math.log((total + 1) / n) * (w.delta + tf * (w.k1 + 1) / (tf + w.k1 * norm))
+            elif w.variant == LONG:
+                c = tf / norm + w.delta
+                score += math.log((total + 1) / (n + 0.5)) * (w.k1 + 1) * c / (w.k1 + c)
+        if w.variant == TF_IDF:
+            idf = {t: math.log(1 + total / sum(t in other for other in chunks)) for t in {*known, *chunk}}
+            mine = {t: (1 + math.log(c)) * idf[t] for t, c in Counter(known).items()}
+            theirs = {t: (1 + math.log(c)) * idf[t] for t, c in counts.items()}
+            product = sum(value * theirs.get(t, 0) for t, value in mine.items())
+            score = product / math.hypot(*mine.values()) / math.hypot(*theirs.values())
         scores.append(score)
     return scores
 
 
-class Bm25(unittest.TestCase):
-    @settings(max_examples=120, deadline=None)
-    @given(CHUNKS, ASKED, st.floats(0.1, 3), st.floats(0, 1))
-    def test_scores_and_order_are_those_of_the_formula(self, chunks, question, k1, b):
-        postings = build_postings((" ".join(chunk) for chunk in chunks), len(chunks), PLAIN)
-        found, scores = bm25(postings, question, 100, k1=k1, b=b)
-        expected = slow_bm25(chunks, question, k1, b)
-        self.assertEqual(set(found.tolist()), {n for n, score in enumerate(expected) if score > 0})
-        np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=2e-4)
+class Variants(unittest.TestCase):
+    @settings(max_examples=200, deadline=None)
+    @given(CHUNKS, ASKED, WEIGHTINGS)
+    def test_scores_and_order_are_those_of_the_formula(self, chunks, question, weighting):
+        found, scores = index_of(chunks).search(question, 100, weighting)
+        expected = slow_scores(chunks, question, weighting)
+        self.assertEqual(set(found.tolist()), {n for n, score in enumerate(expected) if score is not None})
+        np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=1e-4, atol=1e-5)
         self.assertTrue((np.diff(scores) <= 1e-6).all())
 
-    @settings(max_examples=60, deadline=None)
-    @given(CHUNKS, ASKED)
-    def test_shares_of_terms_add_up_to_the_score(self, chunks, question):
-        postings = build_postings((" ".join(chunk) for chunk in chunks), len(chunks), PLAIN)
-        found, scores = bm25(postings, question, 100, k1=1.2, b=0.75)
-        rows = explain(postings, question, found.tolist(), k1=1.2, b=0.75)
-        np.testing.assert_allclose([sum(t.share for t in row) for row in rows], scores, rtol=2e-4)
+    @settings(max_examples=100, deadline=None)
+    @given(CHUNKS, ASKED, WEIGHTINGS)
+    def test_shares_of_terms_and_of_the_length_add_up_to_the_score(self, chunks, question, weighting):
+        index = index_of(chunks)
+        found, scores = index.search(question, 100, weighting)
+        rows, lengths = index.explain(question, found.tolist(), weighting)
+        sums = [sum(t.share for t in row) + length for row, length in zip(rows, lengths, strict=True)]
+        np.testing.assert_allclose(sums, scores, rtol=2e-4, atol=1e-5)
+
+    def test_no_term_counts_against_a_chunk(self):
+        for variant in VARIANTS:
+            for held in (1, 5, 10):
+                self.assertGreater(Weighting(variant).idf(10, held), 0, variant)
 
     def test_a_question_without_a_known_term_finds_nothing(self):
-        postings = build_postings(["rope and wind"], 1, PLAIN)
-        self.assertEqual(len(bm25(postings, ["unknown"], 5, k1=1.2, b=0.75)[0]), 0)
+        self.assertEqual(len(index_of([["rope"]]).search(["unknown"], 5, Weighting())[0]), 0)
 
     def test_equal_scores_keep_the_order_of_the_chunks(self):
-        postings = build_postings(["rope"] * 9 + ["wind"], 10, PLAIN)
-        self.assertEqual(bm25(postings, ["rope"], 4, k1=1.2, b=0.75)[0].tolist(), [0, 1, 2, 3])
+        index = index_of([["rope"]] * 9 + [["wind"]])
+        self.assertEqual(index.search(["rope"], 4, Weighting())[0].tolist(), [0, 1, 2, 3])
+
+    def test_many_questions_at_once_are_answered_as_each_alone(self):
+        index = index_of([["rope", "wind"], ["wind"], ["pad", "rope"]])
+        questions = [["rope"], [], ["wind", "pad"], ["unknown"]] * 20
+        for question, (chunks, scores) in zip(questions, index.search_many(questions, 5, Weighting()), strict=True):
+            alone = index.search(question, 5, Weighting())
+            np.testing.assert_array_equal(chunks, alone[0])
+            np.testing.assert_array_equal(scores, alone[1])
+
+
+def zipf(count, seed, vocabulary=3000, length=30):
+    """Many chunks whose terms are as unevenly common as words are; long lists take many blocks."""
+    random = np.random.default_rng(seed)
+    odds = 1 / np.arange(1, vocabulary + 1)
+    lengths = random.poisson(length, count).astype(np.int32)
+    stream = random.choice(vocabulary, lengths.sum(), p=odds / odds.sum()).astype(np.int32)
+    questions = [
+        [f"t{n}" for n in random.choice(vocabulary, random.integers(1, 9), p=odds / odds.sum())] for _ in range(25)
+    ]
+    return pack_postings([f"t{n}" for n in range(vocabulary)], stream, lengths), questions
+
+
+class Pruning(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.postings, cls.questions = zipf(40_000, 3)
+
+    def test_pruned_search_returns_exactly_what_exhaustive_search_does(self):
+        random = np.random.default_rng(4)
+        dead = np.arange(40_000, dtype=np.int64)
+        gone = random.random(40_000) < 0.2
+        dead[gone] = -1
+        dead[~gone] = np.arange((~gone).sum())
+        for now in (np.empty(0, np.int64), dead):
+            index = SparseIndex([Segment(self.postings, now)])
+            for variant in (OKAPI, PLUS, LONG, DIRICHLET):
+                for depth in (1, 10, 300):
+                    for question in self.questions:
+                        weighting = Weighting(variant, k1=0.9, b=0.4)
+                        pruned = index.search(question, depth, weighting)
+                        whole = index.search(question, depth, weighting, exhaustive=True)
+                        np.testing.assert_array_equal(pruned[0], whole[0], f"{variant} {depth} {question}")
+                        np.testing.assert_array_equal(pruned[1], whole[1])
+
+    def test_segments_rank_as_one_index_does(self):
+        whole, _ = zipf(6000, 9)
+        ranges = ((0, 2500), (2500, 2600), (2600, 6000))
+        parts = [
+            (whole, np.where((np.arange(6000) >= low) & (np.arange(6000) < high), np.arange(6000) - low, -1))
+            for low, high in ranges
+        ]
+        index = SparseIndex(
+            [
+                Segment(merge_postings([part], high - low), np.arange(low, high))
+                for part, (low, high) in zip(parts, ranges, strict=True)
+            ]
+        )
+        for question in self.questions:
+            for weighting in (Weighting(), Weighting(TF_IDF), Weighting(DIRICHLET)):
+                one, other = (
+                    index.search(question, 40, weighting),
+                    SparseIndex([Segment(whole)]).search(question, 40, weighting),
+                )
+                np.testing.assert_array_equal(one[0], other[0])
+                np.testing.assert_array_equal(one[1], other[1])
+
+
+class Packing(unittest.TestCase):
+    @settings(max_examples=150, deadline=None)
+    @given(st.lists(st.integers(0, 2**31 - 1), min_size=1, max_size=BLOCK), st.integers(0, 31))
+    def test_what_was_packed_is_unpacked(self, values, shift):
+        values = [value >> shift for value in values]
+        width = width_of(max(values))
+        data, found = np.zeros(3 + bytes_for(len(values), width), np.uint8), np.empty(BLOCK, np.int32)
+        pack(np.array(values, np.int64), len(values), width, data, 3)
+        unpack(data, 3, width, len(values), found)
+        self.assertEqual(found[: len(values)].tolist(), values)
+
+    def test_compressed_postings_take_less_than_two_bytes_each(self):
+        postings, _ = zipf(40_000, 3)
+        self.assertLess(postings.data.nbytes, 3 * postings.held.sum())
+        self.assertLess(postings.data.nbytes, (4 + 4) * postings.held.sum() / 3)
+
+    @settings(max_examples=80, deadline=None)
+    @given(CHUNKS, st.data())
+    def test_merged_segments_equal_a_fresh_index_array_for_array(self, chunks, data):
+        owner = data.draw(st.lists(st.sampled_from([0, 1, 2]), min_size=len(chunks), max_size=len(chunks)))
+        kept = [n for n in range(len(chunks)) if owner[n] != 2]
+        rank = {chunk: place for place, chunk in enumerate(kept)}
+        parts = []
+        for part in (0, 1):
+            own = [n for n in range(len(chunks)) if owner[n] in (part, 2)]
+            texts = [" ".join(chunks[n]) for n in own]
+            parts.append(
+                (
+                    build_postings(texts, len(own), PLAIN),
+                    np.array([rank.get(n, -1) if owner[n] == part else -1 for n in own], np.int64),
+                )
+            )
+        merged = merge_postings(parts, len(kept)).arrays()
+        fresh = build_postings([" ".join(chunks[n]) for n in kept], len(kept), PLAIN).arrays()
+        for name, array in fresh.items():
+            np.testing.assert_array_equal(merged[name], array, name)
+
+
+class Fields(unittest.TestCase):
+    FIELD = st.lists(st.lists(st.sampled_from(WORDS), max_size=6), min_size=4, max_size=4)
+
+    @settings(max_examples=100, deadline=None)
+    @given(FIELD, FIELD, ASKED, st.floats(0.1, 3), st.floats(0, 3), st.floats(0, 1))
+    def test_counts_are_added_over_the_fields_before_they_are_saturated(self, title, body, question, k1, weight, b):
+        chunks = {"title": title, "body": body}
+        weights = {"title": FieldWeight(weight, b), "body": FieldWeight(1, 0.75)}
+        index = FieldedIndex({name: index_of(rows) for name, rows in chunks.items()})
+        forms = [{"title": term, "body": term} for term in question]
+        found, scores = index.search(forms, 10, weights, k1)
+        expected = []
+        for place in range(4):
+            score = 0.0
+            for term in question:
+                mixed, holders = 0.0, {n for rows in chunks.values() for n, row in enumerate(rows) if term in row}
+                for name, rows in chunks.items():
+                    mean = max(sum(map(len, rows)) / 4, 1)
+                    w = weights[name]
+                    mixed += w.weight * rows[place].count(term) / (1 - w.b + w.b * len(rows[place]) / mean or 1)
+                if holders and mixed:
+                    idf = math.log(1 + (4 - len(holders) + 0.5) / (len(holders) + 0.5))
+                    score += idf * mixed * (k1 + 1) / (k1 + mixed)
+            expected.append(score)
+        np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=1e-4, atol=1e-6)
+        self.assertEqual(set(found.tolist()), {n for n in range(4) if expected[n] > 1e-9})
+        rows = index.explain(forms, found.tolist(), weights, k1)
+        np.testing.assert_allclose([sum(t.share for t in row) for row in rows], scores, rtol=1e-4, atol=1e-6)
 
 
 class Terms(unittest.TestCase):
@@ -94,5 +264,52 @@ class Terms(unittest.TestCase):
             piece = text[term.start : term.end]
             self.assertIn(term.text[0], piece.casefold().replace("ﬁ", "fi"))
 
-    def test_every_ideograph_is_a_term(self):
-        self.assertEqual(self.terms("山の線"), ["山", "の", "線"])
+    def test_ideographs_are_cut_into_pairs_or_single(self):
+        self.assertEqual(self.terms("山の線"), ["山の", "の線"])
+        self.assertEqual(self.terms("山の線", cjk="single"), ["山", "の", "線"])
+        self.assertEqual(self.terms("山 케이블카", cjk="pairs"), ["山", "케이", "이블", "블카"])
+
+    def test_languages_have_their_own_stems_and_stop_words(self):
+        self.assertEqual(self.terms("die Seilbahnen und der Wind", language="de"), ["seilbahn", "wind"])
+        self.assertEqual(self.terms("the ropes", language="any"), ["the", "ropes"])
+
+    def test_character_grams_overlap_and_short_words_stay_whole(self):
+        self.assertEqual(
+            self.terms("winds up", grams=(3, 4), stop_words=False), ["win", "ind", "nds", "wind", "inds", "up"]
+        )
+
+    def test_a_synonym_adds_one_term_for_its_group_wherever_a_phrase_of_it_stands(self):
+        groups = (("cabin", "gondola", "hanging car"),)
+        self.assertEqual(self.terms("A gondola stops", synonyms=groups), ["gondola", "≡cabin", "stop"])
+        self.assertEqual(self.terms("hanging cars", synonyms=groups), ["hang", "≡cabin", "car"])
+        self.assertEqual(self.terms("Cabins", synonyms=groups), ["cabin", "≡cabin"])
+        self.assertEqual(self.terms("hanging ropes", synonyms=groups), ["hang", "rope"])
+
+    def test_synonyms_are_read_line_by_line_and_a_lone_word_is_refused_by_its_line(self):
+        self.assertEqual(
+            read_synonyms("# cars\ncabin, gondola\n\nlift,hoist # both\n", "s.txt"),
+            [["cabin", "gondola"], ["lift", "hoist"]],
+        )
+        with self.assertRaisesRegex(RecipeError, "s.txt, line 2: a group needs two"):
+            read_synonyms("a, b\ncabin\n", "s.txt")
+
+    def test_steps_say_what_became_of_every_token(self):
+        steps = list(Analysis().steps("The E-417 cabins"))
+        self.assertEqual(
+            [(s.token, s.stopped, [t.text for t in s.terms]) for s in steps],
+            [("The", True, []), ("E-417", False, ["e-417", "e417", "e", "417"]), ("cabins", False, ["cabin"])],
+        )
+
+    @settings(max_examples=60, deadline=None)
+    @given(
+        st.text(st.sampled_from("Ea4-17 the cabins山の/."), max_size=40),
+        st.booleans(),
+        st.sampled_from([None, (2, 3)]),
+    )
+    def test_numbering_gives_the_same_terms(self, text, keep, grams):
+        for synonyms in ((), (("cabins", "the"),)):
+            analysis = Analysis(keep_codes=keep, grams=grams, synonyms=synonyms)
+            numbering = analysis.numbering()
+            numbers = numbering(text)
+            names = list(numbering.vocabulary)
+            self.assertEqual([names[n] for n in numbers], [term.text for term in analysis.terms(text)])

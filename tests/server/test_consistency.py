@@ -15,10 +15,11 @@ from rich.console import Console
 from doppio.asking.models import RecipeVersion
 from doppio.command import demo_data, setup, show
 from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder, Models
+from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import DoppioError, QuestionError
 from doppio.core.measure.trial import run_trial
+from doppio.core.models.registry import Models
 from doppio.core.text.document import corpus_fingerprint
 from doppio.library.models import Document, Workspace
 from doppio.measuring.models import TrialRecord
@@ -37,8 +38,8 @@ class ServerAndCore(TestCase):
             key = corpus_fingerprint(corpus)
             table = builder.chunks(corpus, key, recipe())
             texts = CorpusTexts(corpus, table)
-            builder.indexes(key, recipe(), table, texts)
-            pipeline = builder.open(key, recipe(), texts, table)
+            builder.indexes(key, recipe(), texts)
+            pipeline = builder.open(key, recipe(), texts)
             alone = run_trial(pipeline, [document.id for document in corpus], labelled())
         self.assertEqual((record.levels, record.ledger, record.intact), (alone.levels, alone.ledger, alone.intact))
         for stage, metrics in alone.stages.items():

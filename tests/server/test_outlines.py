@@ -6,7 +6,7 @@ from django.test import TransactionTestCase
 
 from doppio.core.formats.documents import read_file
 from doppio.core.formats.records import Fields
-from doppio.indexing.services import is_built
+from doppio.indexing.services import chunks_of, is_built
 from doppio.library.models import Document
 from doppio.library.services import store_documents
 from tests.core.corpus import documents, recipe
@@ -99,10 +99,8 @@ class Corrections(TransactionTestCase):
         self.correct("Note", "drop")
         self.assertFalse(is_built(self.workspace, recipe()))
         _, trial = measured(self.workspace)
-        texts = [
-            self.row.text[chunk.start : chunk.end]
-            for chunk in self.workspace.chunkings.get().chunks.filter(document=self.row)
-        ]
+        chunks = chunks_of(self.workspace, recipe(), self.row.pk)
+        texts = [self.row.text[chunk["start"] : chunk["end"]] for chunk in chunks]
         self.assertTrue(texts)
         self.assertFalse(any("Salt" in text for text in texts))
         self.assertEqual(trial.recipe, saved)

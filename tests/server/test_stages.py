@@ -7,6 +7,7 @@ from django.test import TestCase
 
 from doppio.asking.models import RecipeVersion
 from doppio.asking.services import OpenPipelines, core_recipe, put_in_force, save_recipe
+from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.formats.documents import read_file
 from doppio.core.fusion import reciprocal_rank_fusion
@@ -14,7 +15,7 @@ from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
 from doppio.core.trace import Trace
 from doppio.indexing.services import builder, chunking_of, models
-from doppio.library.models import Chunk, Section
+from doppio.library.models import Section
 from doppio.library.services import (
     RecordedTexts,
     core_documents,
@@ -23,8 +24,7 @@ from doppio.library.services import (
     store_documents,
 )
 from doppio.measuring.mix import mix_curve
-from doppio.measuring.services import core_questions, latest_trial, measure_recipe
-from doppio.measuring.views import positions
+from doppio.measuring.services import core_questions, latest_trial, measure_recipe, positions
 from tests.core.corpus import documents, recipe
 from tests.server.workspace import load_documents, make_workspace, measured
 
@@ -41,30 +41,24 @@ class Records(TestCase):
     def test_documents_come_back_from_records_as_they_went_in(self):
         self.assertEqual(core_documents(self.workspace), sorted(documents(), key=lambda d: d.id))
 
-    def test_recorded_chunks_are_the_rows_of_the_chunk_table(self):
+    def test_texts_that_the_database_cuts_out_are_those_of_the_documents(self):
         core = core_recipe(self.recipe)
         table = builder().table(corpus_of(self.workspace), core)
-        rows = Chunk.objects.filter(chunking=chunking_of(self.workspace, core)).order_by("number")
-        self.assertEqual([row.start for row in rows], table.start.tolist())
-        self.assertEqual([row.end for row in rows], table.end.tolist())
-        self.assertEqual([row.tokens for row in rows], table.tokens.tolist())
+        self.assertEqual(chunking_of(self.workspace, core).count, len(table))
+        texts = RecordedTexts.of(self.workspace, table, "path")
+        held = CorpusTexts(core_documents(self.workspace), table, "path")
+        everything = list(reversed(range(len(table))))
+        for name in ("texts", "hosts", "titles", "headings", "indexed"):
+            self.assertEqual(getattr(texts, name)(everything), getattr(held, name)(everything), name)
 
-    def test_texts_cut_out_by_the_database_are_those_of_the_core(self):
-        chunking = chunking_of(self.workspace, core_recipe(self.recipe))
-        rows = list(chunking.chunks.select_related("document").order_by("-number"))
-        expected = [row.document.text[row.start : row.end] for row in rows]
-        with self.assertNumQueries(1):
-            got = RecordedTexts(chunking.pk).texts([row.number for row in rows])
-        self.assertEqual(got, expected)
-
-    def test_offsets_count_code_points_also_beyond_the_basic_plane(self):
-        document = self.workspace.documents.first()
+    def test_offsets_count_code_points_also_beyond_the_basic_plane_in_one_query(self):
+        document = self.workspace.documents.order_by("name").first()
         document.text = "🚡🚡 gondola 🏔 top"
         document.save()
-        chunk = chunking_of(self.workspace, core_recipe(self.recipe)).chunks.filter(document=document).first()
-        chunk.start, chunk.end = 3, 12
-        chunk.save()
-        self.assertEqual(RecordedTexts(chunk.chunking_id).texts([chunk.number]), ["gondola 🏔"])
+        one, zero = np.array([3]), np.zeros(1, np.int64)
+        texts = RecordedTexts.of(self.workspace, ChunkTable.flat(zero, one, one + 9, zero, zero), "none")
+        with self.assertNumQueries(1):
+            self.assertEqual(texts.texts([0, 0]), ["gondola 🏔", "gondola 🏔"])
 
     def test_labels_come_back_as_they_went_in(self):
         from tests.server.workspace import labelled
@@ -140,8 +134,8 @@ class OtherShapes(TestCase):
             self.assertEqual(len(asked["trace"]["stages"]), len(branches) + 2)
             self.assertEqual(len(self.get("mix")["points"]), 21 if len(branches) == 2 else 0)
             stage = self.get("stages/indexes")
-            self.assertEqual(stage["terms"] is not None, SPARSE in branches)
-            self.assertEqual(bool(stage["nearest"]), DENSE in branches)
+            self.assertEqual(stage["sparse"] is not None, SPARSE in branches)
+            self.assertEqual(stage["dense"] is not None, DENSE in branches)
             self.assertEqual(bool(asked["explained"]), SPARSE in branches)
 
     def test_before_the_first_trial_everything_says_so(self):
@@ -259,14 +253,15 @@ class OtherShapes(TestCase):
         saved, _ = measured(self.workspace, branches=[DENSE], rerank=None)
         core = core_recipe(saved)
         keys = builder().keys(corpus_of(self.workspace), core)
-        path = builder().store.place("vectors", keys.vectors["meaning"]) / "vectors.npy"
+        segment = builder().lists.read(keys.chunks).parts[0].key
+        path = builder().store.place("vectors", keys.vectors["meaning"].key(segment)) / "vectors.npy"
         sound = path.read_bytes()
         path.write_bytes(sound[:-4] + b"oops")
         with self.assertRaisesRegex(ArtifactDamaged, "vectors.npy: does not match its checksum"):
             OpenPipelines().get(self.workspace, core)
         measure_recipe(saved, Silent())
         self.assertEqual(path.read_bytes()[:-400], sound[:-400])
-        self.assertEqual(len(OpenPipelines().get(self.workspace, core).vectors["meaning"]), chunk_count(saved))
+        self.assertEqual(OpenPipelines().get(self.workspace, core).vectors["meaning"].count, chunk_count(saved))
 
     def test_a_request_without_its_token_changes_nothing(self):
         from django.test import Client

@@ -1,17 +1,17 @@
 """A trace made readable: the chunks that it names, with their texts, terms and answers."""
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
 from doppio.core.measure.relevance import Relevance
 from doppio.core.pipeline import Pipeline
-from doppio.core.sparse.bm25 import explain
+from doppio.core.sparse.branch import explained as branch_explained
 from doppio.core.text.analysis import Analysis
 from doppio.core.trace import Trace
-from doppio.indexing.services import chunking_of
-from doppio.library.models import Chunk, Workspace
-from doppio.library.services import section_headings
+from doppio.library.models import Document
+from doppio.library.services import RecordedTexts, section_headings
 
 SHOWN = 20
 
@@ -24,52 +24,71 @@ def shown_chunks(trace: Trace, relevance: Relevance | None) -> list[int]:
     return sorted(found)
 
 
-def traced_chunks(
-    workspace: Workspace, pipeline: Pipeline, trace: Trace, relevance: Relevance | None
-) -> list[dict[str, Any]]:
-    """What the API says of each chunk of a trace; three queries, however many there are."""
+def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> list[dict[str, Any]]:
+    """What the API says of each chunk of a trace; a few queries, however many there are."""
     numbers = shown_chunks(trace, relevance)
-    chunking = chunking_of(workspace, pipeline.recipe)
-    rows = Chunk.objects.filter(chunking=chunking, number__in=numbers).order_by("number").select_related("document")
-    rows = rows.defer("document__text", "document__blocks")
-    texts = dict(zip(numbers, pipeline.texts.texts(numbers), strict=True))
-    paths = section_headings({row.document_id for row in rows})
-    branch = _sparse_branch(pipeline)
-    analysis = Analysis(**branch["analysis"]) if branch else None
+    table, texts = pipeline.chunks, pipeline.texts
+    assert isinstance(texts, RecordedTexts)
+    owners = texts.owners(numbers)
+    documents = Document.objects.filter(pk__in=set(owners)).defer("text", "blocks").in_bulk()
+    paths = section_headings(set(owners))
+    shown = dict(zip(numbers, texts.texts(numbers), strict=True))
+    branch = sparse_branch(pipeline)
+    analysis = Analysis.of(branch["analysis"]) if branch else None
     terms = {term.text for term in analysis.terms(trace.question)} if analysis else set()
     relevant = set(np.concatenate([[], *(relevance.chunks if relevance else ())]).astype(int).tolist())
     spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
-    nested = [row.number for row in rows if (row.host_start, row.host_end) != (row.start, row.end)]
-    hosts = dict(zip(nested, pipeline.texts.hosts(nested), strict=True))
+    columns = {name: column[numbers].tolist() for name, column in table.columns().items()}
+    rows = [dict(zip(columns, values, strict=True)) for values in zip(*columns.values(), strict=True)]
+    nested = [
+        number
+        for number, row in zip(numbers, rows, strict=True)
+        if (row["host_start"], row["host_end"]) != (row["start"], row["end"])
+    ]
+    hosts = dict(zip(nested, texts.hosts(nested), strict=True))
     found = []
-    for row in rows:
-        position = int(pipeline.chunks.document[row.number])
+    for number, owner, row in zip(numbers, owners, rows, strict=True):
+        document = documents[owner]
         found.append(
             {
-                "number": row.number,
-                "document": row.document_id,
-                "title": row.document.title,
-                "section": paths.get((row.document_id, row.section), []),
-                "start": row.start,
-                "end": row.end,
-                "tokens": row.tokens,
+                "number": number,
+                "document": owner,
+                "title": document.title,
+                "section": paths.get((owner, row["section"]), []),
+                **{name: row[name] for name in ("start", "end", "tokens", "handed")},
                 "host": {
-                    "start": row.host_start,
-                    "end": row.host_end,
-                    "text": hosts[row.number],
-                    "answers": _inside(spans, position, row.host_start, row.host_end),
+                    "start": row["host_start"],
+                    "end": row["host_end"],
+                    "text": hosts[number],
+                    "answers": _inside(spans, row["document"], row["host_start"], row["host_end"]),
                 }
-                if row.number in hosts
+                if number in hosts
                 else None,
-                "handed": row.handed,
-                "carried": row.document.carried,
-                "text": texts[row.number],
-                "relevant": row.number in relevant,
-                "answers": _inside(spans, position, row.start, row.end),
-                "terms": _found_terms(analysis, terms, texts[row.number]),
+                "carried": document.carried,
+                "text": shown[number],
+                "relevant": number in relevant,
+                "answers": _inside(spans, row["document"], row["start"], row["end"]),
+                "terms": _found_terms(analysis, terms, shown[number]),
             }
         )
     return found
+
+
+def brief_chunks(pipeline: Pipeline, numbers: Sequence[int]) -> list[dict[str, Any]]:
+    """Where chunks are from, and their texts, in the order asked for; three queries, however many."""
+    texts = pipeline.texts
+    assert isinstance(texts, RecordedTexts)
+    owners = texts.owners(numbers)
+    paths = section_headings(set(owners))
+    sections, starts = (getattr(pipeline.chunks, name)[list(numbers)].tolist() for name in ("section", "start"))
+    rows = zip(numbers, owners, texts.titles(numbers), sections, starts, texts.texts(numbers), strict=True)
+    return [
+        {
+            "number": number, "document": owner, "title": title, "section": paths.get((owner, section), []),
+            "start": start, "text": text,
+        }
+        for number, owner, title, section, start, text in rows
+    ]  # fmt: skip
 
 
 def _inside(spans: list[tuple[int, int, int]], position: int, low: int, high: int) -> list[dict[str, int]]:
@@ -83,17 +102,17 @@ def _inside(spans: list[tuple[int, int, int]], position: int, low: int, high: in
 
 def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> list[dict[str, Any]]:
     """Term by term, why the sparse branch scored its first chunks and the relevant ones as it did."""
-    branch = _sparse_branch(pipeline)
+    branch = sparse_branch(pipeline)
     if branch is None:
         return []
     chunks = [int(chunk) for chunk in trace.stage(branch["id"]).chunks[:SHOWN]]
     extra = {int(chunk) for relevant in (relevance.chunks if relevance else ()) for chunk in relevant}
     chunks += sorted(extra - set(chunks))[:SHOWN]
-    terms = [term.text for term in Analysis(**branch["analysis"]).terms(trace.question)]
-    rows = explain(pipeline.postings[branch["id"]], terms, chunks, k1=branch["k1"], b=branch["b"])
+    rows, lengths = branch_explained(branch, pipeline.postings[branch["id"]], trace.question, chunks)
     return [
         {
             "chunk": chunk,
+            "length": length,
             "terms": [
                 {
                     "term": share.term,
@@ -105,11 +124,12 @@ def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> 
                 for share in row
             ],
         }
-        for chunk, row in zip(chunks, rows, strict=True)
+        for chunk, row, length in zip(chunks, rows, lengths, strict=True)
     ]
 
 
-def _sparse_branch(pipeline: Pipeline) -> dict[str, Any] | None:
+def sparse_branch(pipeline: Pipeline) -> dict[str, Any] | None:
+    """The recipe's first sparse branch."""
     return next((branch for branch in pipeline.recipe.branches if branch["kind"] == "bm25"), None)
 
 

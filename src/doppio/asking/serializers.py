@@ -94,6 +94,7 @@ class TermShareSerializer(s.Serializer):
 
 class ExplainedSerializer(s.Serializer):
     chunk = s.IntegerField()
+    length = s.FloatField(help_text="What the chunk's length adds; 0 unless the variant has such a share.")
     terms = TermShareSerializer(many=True)
 
 

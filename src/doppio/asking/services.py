@@ -1,7 +1,9 @@
 """Saving recipes, keeping their pipelines open, asking them."""
 
+import json
 import threading
 from collections import OrderedDict
+from functools import lru_cache
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -12,9 +14,9 @@ from doppio.core.errors import DoppioError
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe import Recipe, check
 from doppio.core.trace import Trace
-from doppio.indexing.services import builder, chunking_of, is_built
+from doppio.indexing.services import is_built, open_pipeline
 from doppio.library.models import Workspace
-from doppio.library.services import RecordedTexts, corpus_of
+from doppio.library.services import corpus_of
 
 KEPT_OPEN = 6
 
@@ -50,11 +52,7 @@ class OpenPipelines:
                 raise NotBuilt(
                     f"The indexes of recipe {recipe.name!r} are not built for the present documents; run its trial."
                 )
-            core = builder()
-            chunking = chunking_of(workspace, recipe)
-            assert chunking is not None
-            table = core.table(corpus, recipe)
-            self._open[key] = core.open(corpus, recipe, RecordedTexts(chunking.pk, recipe.chunking["context"]), table)
+            self._open[key] = open_pipeline(workspace, recipe)
             while len(self._open) > KEPT_OPEN:
                 self._open.popitem(last=False)
             return self._open[key]
@@ -107,7 +105,13 @@ def put_in_force(recipe: RecipeVersion) -> None:
 
 
 def core_recipe(recipe: RecipeVersion) -> Recipe:
-    return Recipe(recipe.body)
+    """The recipe of a version; settings that are younger than it have their defaults."""
+    return _checked(json.dumps(recipe.body, sort_keys=True))
+
+
+@lru_cache(maxsize=256)
+def _checked(body: str) -> Recipe:
+    return check(json.loads(body))
 
 
 def ask(recipe: RecipeVersion, text: str, user: User | None) -> tuple[Pipeline, Trace]:

@@ -7,6 +7,8 @@ import typer
 
 from doppio.command.bench import bench
 from doppio.command.checks import test
+from doppio.command.models import app as model_app
+from doppio.command.models import stand_in
 from doppio.command.serving import demo, manage, serve
 from doppio.command.setup import set_up
 from doppio.command.show import err
@@ -31,6 +33,8 @@ app.command()(serve)
 app.command()(trial)
 app.command()(bench)
 app.command()(test)
+app.add_typer(model_app, name="model")
+app.command("stand-in")(stand_in)
 
 
 @app.command()

@@ -3,6 +3,7 @@
 import json
 import runpy
 import statistics
+import sys
 import time
 from pathlib import Path
 from typing import Annotated
@@ -15,11 +16,12 @@ from doppio.command.paths import DEMO, MODELS, ROOT, VAR
 from doppio.command.setup import ensure_encoder
 from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder, Models
+from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import DoppioError
 from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
+from doppio.core.models.registry import Models
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe import check
 from doppio.core.text.document import corpus_fingerprint
@@ -29,16 +31,18 @@ LIMITS = {"with reranking of 20": 0.400, "without reranking": 0.040}
 
 
 def bench(
-    what: Annotated[str, typer.Argument(help="What is timed: questions or chunking.")] = "questions",
+    what: Annotated[str, typer.Argument(help="What is timed: questions, chunking or engines.")] = "questions",
     rounds: Annotated[int, typer.Option(help="Times that each question is asked.", min=1)] = 3,
     json_file: Annotated[Path | None, typer.Option("--json", help="Write the figures here.")] = None,
 ) -> None:
-    """Time the demo's questions one by one, with the share of each stage; or how fast documents are cut."""
-    if what == "chunking":
-        runpy.run_path(str(ROOT / "bench" / "chunking.py"))["main"](json_file)
+    """Time the demo's questions stage by stage, how documents are cut, or the engines beside SciPy and NumPy."""
+    if what in ("chunking", "engines"):
+        ensure_encoder()
+        sys.path.insert(0, str(ROOT))
+        runpy.run_path(str(ROOT / "bench" / f"{what}.py"))["main"](json_file)
         return
     if what != "questions":
-        raise DoppioError(f"bench: {what!r} is not one of questions, chunking")
+        raise DoppioError(f"bench: {what!r} is not one of questions, chunking, engines")
     _questions(rounds, json_file)
 
 
@@ -55,8 +59,8 @@ def _questions(rounds: int, json_file: Path | None) -> None:
             recipe = check(body if name.startswith("with ") else {**body, "rerank": None})
             table = builder.chunks(documents, corpus, recipe)
             texts = CorpusTexts(documents, table, recipe.chunking["context"])
-            builder.indexes(corpus, recipe, table, texts)
-            pipeline = builder.open(corpus, recipe, texts, table)
+            builder.indexes(corpus, recipe, texts)
+            pipeline = builder.open(corpus, recipe, texts)
             bars.start(f"ask, {name}", rounds * len(questions), "questions")
             figures[name] = _measure(pipeline, [question.text for question in questions], rounds, bars.advance)
     for name, limit in LIMITS.items():

@@ -13,9 +13,9 @@ from pathlib import Path
 from doppio.command.paths import MODELS, ROOT, VAR, WEB
 from doppio.command.show import err
 from doppio.core.errors import DoppioError, ModelFolderError
-from doppio.core.models.folder import open_folder, prepare_encoder
+from doppio.core.models.folder import open_folder, prepare_bytes, prepare_encoder
 
-MODEL = "compact-english"
+MODEL, BYTES = "compact-english", "compact-english-int8"
 WEIGHTS = ROOT / "requirements-weights.txt"
 PROGRAMS = {"postgresql": "postgresql", "chromium": "chromium", "chromedriver": "chromium-driver"}
 
@@ -90,7 +90,7 @@ def _lacks(program: str) -> bool:
 
 def ensure_encoder() -> None:
     """Install the encoder if it is missing, and say nothing if it is there."""
-    if not (MODELS / MODEL).is_dir():
+    if not all((MODELS / name).is_dir() for name in (MODEL, BYTES)):
         VAR.mkdir(parents=True, exist_ok=True)
         step("encoder weights", encoder)
 
@@ -103,6 +103,7 @@ def encoder() -> str:
     if made_from.exists() and made_from.read_text() == stamp:
         try:
             open_folder(target)
+            open_folder(MODELS / BYTES)
             return "there"
         except ModelFolderError:
             shutil.rmtree(target, ignore_errors=True)
@@ -114,9 +115,10 @@ def encoder() -> str:
     if source is None:
         raise DoppioError(f"{weights}: the weights package holds no model.safetensors")
     prepare_encoder(source, target, name=MODEL, title="compact English encoder", max_tokens=256, licence="Apache-2.0")
+    prepare_bytes(target, MODELS / BYTES, name=BYTES, title="compact English encoder, one byte a number")
     made_from.write_text(stamp)
     shutil.rmtree(weights)
-    return "installed, ONNX graph built"
+    return "installed, ONNX graphs built"
 
 
 def interface_packages() -> str:

@@ -14,7 +14,7 @@ from doppio.command.paths import MODELS, VAR
 from doppio.command.setup import ensure_encoder
 from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder, Models
+from doppio.core.build import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import DoppioError
 from doppio.core.formats.bounded import BoundedReader
@@ -24,6 +24,7 @@ from doppio.core.formats.trec import qrels_lines, run_lines
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import CAUSES, DELIVERED
 from doppio.core.measure.trial import CUTOFFS, Trial, run_trial
+from doppio.core.models.registry import Models
 from doppio.core.recipe import Recipe, read_recipe
 from doppio.core.text.document import corpus_fingerprint
 
@@ -62,8 +63,8 @@ def trial(
         texts = CorpusTexts(corpus, table, checked.chunking["context"])
         seconds["chunk"] = time.perf_counter() - begun
         begun = time.perf_counter()
-        builder.indexes(key, checked, table, texts)
-        pipeline = builder.open(key, checked, texts, table)
+        builder.indexes(key, checked, texts)
+        pipeline = builder.open(key, checked, texts)
         seconds["index"] = time.perf_counter() - begun
         result = run_trial(pipeline, [d.id for d in corpus], labelled, cutoffs=cutoffs, cover=cover, progress=bars)
     seconds |= result.seconds

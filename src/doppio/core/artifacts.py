@@ -2,14 +2,20 @@
 
 An artifact is keyed by its kind and a fingerprint of what it was made from. It is written into a
 temporary folder beside its place, flushed to disk and renamed, so a reader never sees half of one.
+
+Checksums are verified when a file is opened that has not been since it was written or touched last: what the file
+system says of it (size, inode, times of writing and change) is kept beside it, so a sound artifact of any size
+opens in milliseconds and an altered one is still found.
 """
 
+import fcntl
 import hashlib
 import json
 import os
 import shutil
 import uuid
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -21,12 +27,13 @@ from doppio.core.errors import ArtifactDamaged
 
 FORMAT = "doppio-artifact/1"
 MANIFEST = "manifest.json"
+SEEN = "seen.json"
 READ_BYTES = 1 << 22
 
 
 @dataclass(frozen=True)
 class Artifact:
-    """An opened artifact: its arrays are mapped from disk, read-only."""
+    """An opened artifact: its arrays are mapped from disk; what is written to them never reaches it."""
 
     kind: str
     fingerprint: str
@@ -48,8 +55,15 @@ class ArtifactStore:
     def has(self, kind: str, key: str) -> bool:
         return (self.place(kind, key) / MANIFEST).exists()
 
-    def write(self, kind: str, key: str, arrays: Mapping[str, NDArray[Any]], meta: Mapping[str, Any]) -> Artifact:
+    def write(
+        self, kind: str, key: str, arrays: Mapping[str, NDArray[Any] | Path], meta: Mapping[str, Any]
+    ) -> Artifact:
         """Write an artifact atomically and open it.
+
+        Parameters
+        ----------
+        arrays : mapping from name to array
+            Or to the path of an `.npy` file below the same root, which is moved.
 
         Raises
         ------
@@ -63,8 +77,11 @@ class ArtifactStore:
             listed = {}
             for name, array in arrays.items():
                 path = draft / f"{name}.npy"
-                with path.open("wb") as file:
-                    np.save(file, np.ascontiguousarray(array), allow_pickle=False)
+                if isinstance(array, Path):
+                    array.rename(path)
+                with path.open("ab" if isinstance(array, Path) else "wb") as file:
+                    if not isinstance(array, Path):
+                        np.save(file, np.ascontiguousarray(array), allow_pickle=False)
                     file.flush()
                     os.fsync(file.fileno())
                 listed[name] = {"bytes": path.stat().st_size, "blake2b": _digest(path)}
@@ -75,6 +92,7 @@ class ArtifactStore:
                 json.dump(sealed, file, ensure_ascii=False, sort_keys=True)
                 file.flush()
                 os.fsync(file.fileno())
+            _note_seen(draft, listed)
             _sync_folder(draft)
             if place.exists():
                 self.remove(kind, key)
@@ -103,36 +121,54 @@ class ArtifactStore:
             raise ArtifactDamaged(f"{place}: holds {manifest['kind']}-{manifest['fingerprint']} instead")
         arrays: dict[str, NDArray[Any]] = {}
         total = 0
+        seen = _seen(place)
         for name, listed in manifest["arrays"].items():
             path = place / f"{name}.npy"
             if not path.exists():
                 raise ArtifactDamaged(f"{path}: missing; delete {place} and build it again")
-            if path.stat().st_size != listed["bytes"] or _digest(path) != listed["blake2b"]:
+            known = seen.get(name) == _stamp(path)
+            if path.stat().st_size != listed["bytes"] or (not known and _digest(path) != listed["blake2b"]):
                 raise ArtifactDamaged(f"{path}: does not match its checksum; delete {place} and build it again")
-            arrays[name] = np.load(path, mmap_mode="r", allow_pickle=False)
+            # Private pages: compiled functions then see one kind of array, mapped or not.
+            arrays[name] = np.load(path, mmap_mode="c", allow_pickle=False)
             total += listed["bytes"]
+        if len(seen) != len(arrays) or any(seen[name] != _stamp(place / f"{name}.npy") for name in arrays):
+            _note_seen(place, manifest["arrays"])
         return Artifact(kind, key, place, arrays, manifest["meta"], total)
 
-    def keys(self, kind: str, family: str) -> list[str]:
-        """Keys of the artifacts of a kind whose meta names this family, the youngest first."""
-        found = []
-        for place in self.root.glob(f"{kind}-*"):
-            try:
-                if _read_manifest(place)["meta"].get("family") == family:
-                    found.append((place.stat().st_mtime_ns, place.name.removeprefix(f"{kind}-")))
-            except (ArtifactDamaged, OSError):
-                continue
-        return [key for _, key in sorted(found, reverse=True)]
+    @contextmanager
+    def building(self, name: str) -> Iterator[None]:
+        """Hold a lock by name against other processes and threads that would build the same."""
+        folder = self.root / ".locks"
+        folder.mkdir(parents=True, exist_ok=True)
+        with (folder / name).open("w") as file:
+            fcntl.flock(file, fcntl.LOCK_EX)
+            yield
 
-    def newest(self, kind: str, family: str, *, but: str = "") -> Artifact | None:
-        """The youngest sound artifact of a kind and family, other than the one with key `but`."""
-        for key in self.keys(kind, family):
+    @contextmanager
+    def in_use(self, *, alone: bool = False) -> Iterator[bool]:
+        """Say that artifacts are being put together, so that none is taken away as left over.
+
+        With `alone` the block learns whether nobody else does; it then holds them off.
+        """
+        self.root.mkdir(parents=True, exist_ok=True)
+        with (self.root / ".in-use").open("w") as file:
             try:
-                if key != but:
-                    return self.open(kind, key)
-            except (ArtifactDamaged, FileNotFoundError):
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB if alone else fcntl.LOCK_SH)
+            except BlockingIOError:
+                yield False
+                return
+            yield True
+
+    def listed(self, kind: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
+        """Key and meta of every artifact of a kind whose manifest can be read."""
+        for place in sorted(self.root.glob(f"{kind}-*")):
+            try:
+                manifest = _read_manifest(place)
+            except ArtifactDamaged:
                 continue
-        return None
+            if manifest["kind"] == kind:
+                yield manifest["fingerprint"], manifest["meta"]
 
     def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
         """Size in bytes and meta of an artifact from its manifest alone, without reading its arrays."""
@@ -170,6 +206,30 @@ def _read_manifest(place: Path) -> dict[str, Any]:
     if not whole:
         raise ArtifactDamaged(f"{path}: does not match its checksum; delete {place} and build it again")
     return manifest
+
+
+def _stamp(path: Path) -> list[int]:
+    """What the file system says of a file: it changes with every writing."""
+    found = path.stat()
+    return [found.st_size, found.st_ino, found.st_mtime_ns, found.st_ctime_ns]
+
+
+def _seen(place: Path) -> dict[str, list[int]]:
+    try:
+        found: dict[str, list[int]] = json.loads((place / SEEN).read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return found
+
+
+def _note_seen(place: Path, names: Iterable[str]) -> None:
+    """Keep the stamps of files whose checksums are right; not being able to costs time later and nothing else."""
+    draft = place / f".{SEEN}.{uuid.uuid4().hex}"
+    try:
+        draft.write_text(json.dumps({name: _stamp(place / f"{name}.npy") for name in names}), encoding="utf-8")
+        draft.replace(place / SEEN)
+    except OSError:
+        draft.unlink(missing_ok=True)
 
 
 def _digest(path: Path) -> str:

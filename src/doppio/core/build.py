@@ -1,79 +1,121 @@
-"""From documents and a recipe to an opened pipeline: what is built already is reused by its fingerprint."""
+"""From documents and a recipe to an opened pipeline: what is built already is reused, segment by segment."""
 
-import shutil
-from collections.abc import Iterator, Sequence
+import time
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.artifacts import Artifact, ArtifactStore
-from doppio.core.chunking.table import COLUMNS, ChunkTable, ChunkTexts, cut, table_of
-from doppio.core.dense import exact
-from doppio.core.errors import ModelFolderError
+from doppio.core.chunking.table import ChunkTable, ChunkTexts, cut
+from doppio.core.compaction import KINDS, Source, merge
+from doppio.core.dense.index import VECTORS, DenseIndex
+from doppio.core.dense.index import Segment as DenseSegment
+from doppio.core.dense.metric import COSINE, EUCLIDEAN, prepared
+from doppio.core.dense.structure import EXACT, build_structure, built_settings, open_structure
+from doppio.core.dense.structure import KIND as STRUCTURE
+from doppio.core.encoding import Wanted, encode_segment
+from doppio.core.errors import ArtifactDamaged
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models import token_vectors
-from doppio.core.models.encoder import Encoder
+from doppio.core.models.encoder import Encoder, TextEncoder
 from doppio.core.models.joint import LateInteraction
+from doppio.core.models.registry import TRAINED, TRAINED_TITLE, Models
+from doppio.core.models.trained import KIND as TRAINED_KIND
+from doppio.core.models.trained import TrainedEncoder, train
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
-from doppio.core.recipe import Recipe
-from doppio.core.reuse import (
-    NOTHING,
-    Rows,
-    Taken,
+from doppio.core.recipe import DEFAULT_ENCODER, Recipe
+from doppio.core.segments import (
+    GONE,
+    Lists,
+    Numbering,
+    Part,
+    ReadingList,
+    SegmentChunks,
+    chunk_table,
     digest_column,
-    lists_taken,
-    ranges,
-    rows_taken,
-    taken_rows,
-    unchanged,
+    kept_parts,
+    number_chunks,
+    segment_key,
+    to_merge,
 )
-from doppio.core.sparse import postings
+from doppio.core.sparse.fields import BODY, FIELDS, FieldedIndex
+from doppio.core.sparse.index import Segment as SparseSegment
+from doppio.core.sparse.index import SparseIndex
+from doppio.core.sparse.postings import KIND as POSTINGS
+from doppio.core.sparse.postings import Postings, build_postings
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import Document
 
-CHUNKS = "chunks"
-BLOCK = 128
-DEFAULT_ENCODER = "compact-english"
+SEGMENT = "segment"
+INDEXED = "indexed"
+TEXTS_AT_ONCE = 4096
+RETRIES = 2
+T = TypeVar("T")
 
 
-@dataclass
-class Models:
-    """Encoders by name, each opened once, from the folders below one folder."""
+@dataclass(frozen=True)
+class Piece:
+    """One index of a recipe: for every segment there is an artifact of this kind, keyed by the segment and `of`.
 
-    root: Path
-    threads: int | None = None
-    _open: dict[str, Encoder] = field(default_factory=dict)
+    of : str, digest of all that the index depends on besides its chunks
+    facts : what its artifacts say of themselves
+    """
 
-    def encoder(self, name: str = DEFAULT_ENCODER) -> Encoder:
-        if name not in self._open:
-            if not self.root.joinpath(name).is_dir():
-                raise ModelFolderError(
-                    f"{self.root / name}: no such model folder; './doppio setup' installs the shipped one"
-                )
-            self._open[name] = Encoder(self.root / name, threads=self.threads)
-        return self._open[name]
+    kind: str
+    of: str
+    facts: dict[str, Any]
+
+    def key(self, segment: str) -> str:
+        return fingerprint(segment, self.of)
 
 
 @dataclass(frozen=True)
 class Keys:
-    """Fingerprints of all artifacts of a recipe over a corpus; `postings` and `vectors` by branch id."""
+    """What a recipe needs over a corpus: the key of its reading list, and its indexes by branch id.
+
+    family : str, how the chunks are cut
+    postings : for each sparse branch its pieces by field
+    """
 
     chunks: str
-    postings: dict[str, str]
-    vectors: dict[str, str]
-    tokens: str | None
+    family: str
+    postings: dict[str, dict[str, Piece]]
+    vectors: dict[str, Piece]
+    structures: dict[str, Piece]
+    tokens: Piece | None
 
-    def listed(self) -> list[tuple[str, str]]:
-        """Kind and key of each artifact, the chunks first, none twice."""
-        found = [(CHUNKS, self.chunks)]
-        found += [(postings.KIND, key) for key in self.postings.values()]
-        found += [(exact.KIND, key) for key in self.vectors.values()]
-        found += [(token_vectors.KIND, self.tokens)] if self.tokens else []
-        return list(dict.fromkeys(found))
+    @property
+    def trained(self) -> bool:
+        """Whether a branch wants the encoder that is trained on the corpus."""
+        return any(piece.facts["encoder"] == TRAINED for piece in self.vectors.values())
+
+    def pieces(self) -> list[Piece]:
+        """All indexes, none twice; vectors before the structures over them."""
+        found = [piece for fields in self.postings.values() for piece in fields.values()]
+        found += [*self.vectors.values(), *self.structures.values(), *([self.tokens] if self.tokens else [])]
+        return list({(piece.kind, piece.of): piece for piece in found}.values())
+
+
+@dataclass
+class Opened:
+    """A reading list with its segments opened and its chunks numbered."""
+
+    key: str
+    reading: ReadingList
+    segments: list[SegmentChunks]
+    numbering: Numbering
+
+    def table(self) -> ChunkTable:
+        return chunk_table(self.reading, self.segments, self.numbering)
+
+    def numbers(self, place: int) -> NDArray[np.int64]:
+        """The number of every chunk of a segment; -1 where it is gone."""
+        now = self.numbering.now[place]
+        return now if now.size else np.arange(len(self.segments[place].table), dtype=np.int64)
 
 
 @dataclass
@@ -84,115 +126,253 @@ class Builder:
     models: Models
     progress: Progress = field(default_factory=Silent)
 
+    def __post_init__(self) -> None:
+        self.lists = Lists(self.store.root)
+
     def keys(self, corpus: str, recipe: Recipe) -> Keys:
-        """Fingerprints of the recipe's artifacts over the corpus with that fingerprint."""
-        counter = self.models.encoder(_encoder_name(recipe)).folder.digest
-        chunks = fingerprint(corpus, recipe.chunking, counter)
-        return Keys(
-            chunks,
-            {b["id"]: fingerprint(chunks, b["analysis"]) for b in recipe.branches if b["kind"] == "bm25"},
-            {
-                b["id"]: fingerprint(chunks, self.models.encoder(b["encoder"]).folder.digest)
-                for b in recipe.branches
-                if b["kind"] == "vector"
-            },
-            fingerprint(chunks, counter) if recipe.rerank else None,
-        )
+        """What the recipe needs over the corpus with that fingerprint."""
+        counter = self.counter(recipe)
+        family = fingerprint(recipe.chunking, counter.digest)
+        chunks = fingerprint(corpus, family)
+        postings: dict[str, dict[str, Piece]] = {}
+        vectors: dict[str, Piece] = {}
+        structures: dict[str, Piece] = {}
+        for branch in recipe.branches:
+            if branch["kind"] == "bm25":
+                postings[branch["id"]] = {
+                    name: Piece(POSTINGS, fingerprint(name, analysis), {"field": name, "analysis": analysis})
+                    for name, analysis in analyses(branch).items()
+                }
+                continue
+            if branch["encoder"] == TRAINED:
+                digest, title, unit = trained_digest(chunks), TRAINED_TITLE, True
+            else:
+                encoder = self.models.encoder(branch["encoder"])
+                digest, title = encoder.digest, encoder.title
+                unit = branch["metric"] == COSINE or encoder.unit
+            facts: dict[str, Any] = {"encoder": branch["encoder"], "title": title, "unit": unit}
+            made = Piece(VECTORS, fingerprint(digest, unit), facts)
+            vectors[branch["id"]] = made
+            if branch["structure"]["kind"] != EXACT:
+                settings = built_settings(branch["structure"])
+                # Structures are the same for cosine and inner product: both go by the product.
+                metric = branch["metric"] if branch["metric"] == EUCLIDEAN else COSINE
+                facts = {"settings": settings, "metric": metric, "over": made.of}
+                structures[branch["id"]] = Piece(STRUCTURE, fingerprint(made.of, settings, metric), facts)
+        tokens = None
+        if recipe.rerank:
+            tokens = Piece(token_vectors.KIND, fingerprint(counter.digest, "tokens"), {"encoder": counter.name})
+        return Keys(chunks, family, postings, vectors, structures, tokens)
+
+    def counter(self, recipe: Recipe) -> Encoder:
+        """The encoder that counts tokens, and that late interaction reads with."""
+        return self.models.local(encoder_name(recipe))
+
+    def encoder(self, name: str, chunks: str) -> TextEncoder:
+        """An encoder by name; the one that is trained on the chunks comes from its artifact."""
+        if name != TRAINED:
+            return self.models.encoder(name)
+        digest = trained_digest(chunks)
+        return TrainedEncoder(self.store.open(TRAINED_KIND, digest).arrays, digest)
+
+    def _train(self, opened: Opened, keys: Keys, texts: ChunkTexts) -> None:
+        """Train the corpus's own encoder where a branch wants it and it is not there."""
+        digest = trained_digest(keys.chunks)
+        if keys.trained and self.store.open_or_none(TRAINED_KIND, digest) is None:
+            everything = np.arange(opened.numbering.count)
+            self.progress.start("train the corpus's encoder", 1, "models")
+            self.store.write(TRAINED_KIND, digest, train(_in_parts(texts.indexed, everything)), {"list": keys.chunks})
+            self.progress.advance(1)
 
     def missing(self, keys: Keys) -> list[tuple[str, str]]:
         """Kind and key of what has not been built."""
-        return [(kind, key) for kind, key in keys.listed() if not self.store.has(kind, key)]
+        try:
+            reading = self.lists.read(keys.chunks)
+        except (FileNotFoundError, ArtifactDamaged):
+            return [("list", keys.chunks)]
+        wanted = [(SEGMENT, part.key) for part in reading.parts]
+        wanted += [(piece.kind, piece.key(part.key)) for piece in keys.pieces() for part in reading.parts]
+        if keys.trained:
+            wanted.append((TRAINED_KIND, trained_digest(keys.chunks)))
+        return [(kind, key) for kind, key in wanted if not self.store.has(kind, key)]
 
     def chunks(self, documents: Sequence[Document], corpus: str, recipe: Recipe) -> ChunkTable:
         """The chunk table of a recipe, cut now or opened; documents that were cut before are not cut again."""
-        key = self.keys(corpus, recipe).chunks
-        artifact = self.store.open_or_none(CHUNKS, key)
-        if artifact is None:
-            digests = digest_column([document.digest for document in documents])
-            table = self._cut(documents, digests, recipe, self.store.newest(CHUNKS, self._family(recipe), but=key))
-            meta = {"chunks": len(table), "family": self._family(recipe)}
-            artifact = self.store.write(CHUNKS, key, {**table.columns(), "digests": digests}, meta)
-        return open_chunks(artifact)
+        keys = self.keys(corpus, recipe)
+        with self.store.in_use(), self.store.building(keys.family):
+            opened = self._opened(keys.chunks)
+            if opened is None:
+                self._cut(documents, keys, recipe)
+                opened = self.opened(keys.chunks)
+        return opened.table()
 
-    def _cut(
-        self, documents: Sequence[Document], digests: NDArray[np.uint8], recipe: Recipe, before: Artifact | None
-    ) -> ChunkTable:
-        encoder = self.models.encoder(_encoder_name(recipe))
-        positions = unchanged(before.arrays["digests"], digests) if before else {}
-        fresh = [place for place in range(len(documents)) if place not in positions]
-        made = cut([documents[place] for place in fresh], recipe.chunking, encoder, self.progress, encoder)
-        if before is None:
-            return made
-        old = open_chunks(before)
-        at = {place: row for row, place in enumerate(fresh)}
-        parts = []
-        for place in range(len(documents)):
-            table, rows = (
-                (made, made.of_document(at[place])) if place in at else (old, old.of_document(positions[place]))
-            )
-            part = {name: column[rows] for name, column in table.columns().items()}
-            parts.append({**part, "document": np.full(rows.stop - rows.start, place, np.int64)})
-        return table_of(parts)
+    def _cut(self, documents: Sequence[Document], keys: Keys, recipe: Recipe) -> None:
+        """Write the list of a corpus, and a segment with those of its documents that no segment holds."""
+        counter = self.counter(recipe)
+        digests = [document.digest for document in documents]
+        parts, fresh = kept_parts(self.segments_before(keys.family), digests)
+        if fresh or not parts:
+            own = [digests[place] for place in fresh]
+            key = segment_key(keys.family, own)
+            table = cut([documents[place] for place in fresh], recipe.chunking, counter, self.progress, counter)
+            self._write_segment(key, keys.family, table, digest_column(own))
+            parts.append(Part(key, np.array(fresh, np.int64)))
+        self.lists.write(keys.chunks, ReadingList(keys.family, tuple(parts)))
 
-    def _family(self, recipe: Recipe) -> str:
-        """What a chunk table depends on besides its documents."""
-        return fingerprint(recipe.chunking, self.models.encoder(_encoder_name(recipe)).folder.digest)
+    def segments_before(self, family: str) -> list[tuple[str, NDArray[np.uint8]]]:
+        """Segments of the youngest sound list of a family, with the digests of their documents."""
+        for _, reading in self.lists.youngest_first():
+            if reading.family == family:
+                found = [(part.key, self.store.open_or_none(SEGMENT, part.key)) for part in reading.parts]
+                return [(key, artifact.arrays["digests"]) for key, artifact in found if artifact]
+        return []
 
-    def _before(
-        self, kind: str, family: str, key: str, table: ChunkTable, chunks: str
-    ) -> tuple[Artifact | None, Taken]:
-        """An older index of the same family, and which of its chunks are still there."""
-        before = self.store.newest(kind, family, but=key)
-        over = self.store.open_or_none(CHUNKS, before.meta["over"]) if before else None
-        now = self.store.open_or_none(CHUNKS, chunks)
-        if before is None or over is None or now is None:
-            return None, NOTHING
-        positions = unchanged(over.arrays["digests"], now.arrays["digests"])
-        return before, taken_rows(open_chunks(over), table, positions)
+    def _write_segment(self, key: str, family: str, table: ChunkTable, digests: NDArray[np.uint8]) -> None:
+        meta = {"chunks": len(table), "documents": len(digests), "family": family, "segment": key}
+        self.store.write(SEGMENT, key, {**table.columns(), "digests": digests}, meta)
 
-    def table(self, corpus: str, recipe: Recipe) -> ChunkTable:
-        """The chunk table of a recipe that has been built.
+    def opened(self, key: str) -> Opened:
+        """A reading list, opened.
 
         Raises
         ------
         FileNotFoundError, ArtifactDamaged
             If it has not been built, or is not what was written.
         """
-        return open_chunks(self.store.open(CHUNKS, self.keys(corpus, recipe).chunks))
+        return self._retried(lambda: self._opened_once(key))
 
-    def indexes(self, corpus: str, recipe: Recipe, table: ChunkTable, texts: ChunkTexts) -> None:
-        """Build the indexes that are missing or damaged; entries of unchanged documents are taken over."""
+    def _retried(self, work: Callable[[], T]) -> T:
+        """Do it again where the list was replaced, and its segments deleted, between reading and opening."""
+        for _ in range(RETRIES):
+            try:
+                return work()
+            except FileNotFoundError:
+                time.sleep(0.02)
+        return work()
+
+    def _opened_once(self, key: str) -> Opened:
+        reading = self.lists.read(key)
+        segments = [SegmentChunks.opened(self.store.open(SEGMENT, part.key).arrays) for part in reading.parts]
+        return Opened(key, reading, segments, number_chunks(reading, segments))
+
+    def _opened(self, key: str) -> Opened | None:
+        """The same; None where it is absent, and where it is damaged, what is wrong is taken away."""
+        try:
+            reading = self.lists.read(key)
+        except FileNotFoundError:
+            return None
+        except ArtifactDamaged:
+            self.lists.remove(key)
+            return None
+        if any(self.store.open_or_none(SEGMENT, part.key) is None for part in reading.parts):
+            return None
+        return self.opened(key)
+
+    def table(self, corpus: str, recipe: Recipe) -> ChunkTable:
+        """The chunk table of a recipe that has been built; see `opened` for errors."""
+        return self.opened(self.keys(corpus, recipe).chunks).table()
+
+    def indexes(self, corpus: str, recipe: Recipe, texts: ChunkTexts) -> None:
+        """Build what is missing or damaged, segment by segment.
+
+        Notes
+        -----
+        A segment that has lost documents and lacks an index is first written anew without them, since their texts
+        are gone.
+        """
         keys = self.keys(corpus, recipe)
-        for branch in recipe.branches:
-            if branch["kind"] == "bm25" and not self._sound(postings.KIND, keys.postings[branch["id"]]):
-                self._postings(keys, branch, recipe, table, texts)
-        wanted = [(exact.KIND, key) for key in keys.vectors.values()]
-        wanted += [(token_vectors.KIND, keys.tokens)] if keys.tokens else []
-        lacking = [(kind, key) for kind, key in dict.fromkeys(wanted) if not self._sound(kind, key)]
-        if lacking:
-            self._encode(keys, recipe, table, texts, lacking)
+        with self.store.in_use(), self.store.building(keys.family):
+            opened = self.opened(keys.chunks)
+            lacking = self._lacking(opened, keys)
+            worn = [place for place in lacking if (opened.reading.parts[place].documents < 0).any()]
+            if worn:
+                for key in [opened.reading.parts[place].key for place in worn]:
+                    self._merge(opened, [[part.key for part in opened.reading.parts].index(key)])
+                    opened = self.opened(keys.chunks)
+                lacking = self._lacking(opened, keys)
+            self._train(opened, keys, texts)
+            self._build(opened, lacking, keys, recipe, texts)
 
-    def _postings(
-        self, keys: Keys, branch: dict[str, Any], recipe: Recipe, table: ChunkTable, texts: ChunkTexts
-    ) -> None:
-        key = keys.postings[branch["id"]]
-        family = fingerprint(self._family(recipe), branch["analysis"])
-        before, taken = self._before(postings.KIND, family, key, table, keys.chunks)
-        rest = taken.rest(len(table))
-        analysis = Analysis(**branch["analysis"])
-        built = postings.build_postings(_in_blocks(texts, rest), len(rest), analysis, self.progress)
-        if before is not None:
-            built = postings.taken_over(postings.open_postings(before), taken, built, len(table))
-        meta = {
-            "terms": len(built.vocabulary),
-            "postings": len(built.chunks),
-            "family": family,
-            "over": keys.chunks,
-            "taken": len(taken.new),
+    def _lacking(self, opened: Opened, keys: Keys) -> dict[int, list[Piece]]:
+        """Indexes that segments lack, by the segment's place; damaged ones are taken away."""
+        found = {
+            place: [p for p in keys.pieces() if self.store.open_or_none(p.kind, p.key(part.key)) is None]
+            for place, part in enumerate(opened.reading.parts)
         }
-        self.store.write(postings.KIND, key, built.arrays(), meta)
+        return {place: pieces for place, pieces in found.items() if pieces}
 
-    def open(self, corpus: str, recipe: Recipe, texts: ChunkTexts, table: ChunkTable) -> Pipeline:
+    def _build(
+        self, opened: Opened, lacking: dict[int, list[Piece]], keys: Keys, recipe: Recipe, texts: ChunkTexts
+    ) -> None:
+        for place, pieces in lacking.items():
+            for piece in pieces:
+                if piece.kind == POSTINGS:
+                    self._index_terms(opened, place, piece, texts)
+        self._encode(opened, lacking, keys, recipe, texts)
+        for place, pieces in lacking.items():
+            segment = opened.reading.parts[place].key
+            for piece in pieces:
+                if piece.kind == STRUCTURE:
+                    over = fingerprint(segment, piece.facts["over"])
+                    artifact = self.store.open(VECTORS, over)
+                    vectors = prepared(artifact.arrays["vectors"], artifact.arrays["squares"], piece.facts["metric"])
+                    arrays = build_structure(vectors, piece.facts["settings"], self.progress)
+                    meta = self._meta(piece, segment) | {"vectors": over, "chunks": len(vectors)}
+                    self.store.write(STRUCTURE, piece.key(segment), arrays, meta)
+
+    def _meta(self, piece: Piece, segment: str) -> dict[str, Any]:
+        return {**piece.facts, "segment": segment, "of": piece.of}
+
+    def _index_terms(self, opened: Opened, place: int, piece: Piece, texts: ChunkTexts) -> None:
+        segment, numbers = opened.reading.parts[place].key, opened.numbers(place)
+        read: dict[str, Callable[[Sequence[int]], list[str]]] = {
+            INDEXED: texts.indexed, BODY: texts.texts, "title": texts.titles, "headings": texts.headings,
+        }  # fmt: skip
+        made = build_postings(
+            _in_parts(read[piece.facts["field"]], numbers), len(numbers), Analysis.of(piece.facts["analysis"]),
+            self.progress,
+        )  # fmt: skip
+        facts = {"terms": made.terms, "entries": int(made.held.sum()), "chunks": len(numbers)}
+        self.store.write(POSTINGS, piece.key(segment), made.arrays(), self._meta(piece, segment) | facts)
+
+    def _encode(
+        self, opened: Opened, lacking: dict[int, list[Piece]], keys: Keys, recipe: Recipe, texts: ChunkTexts
+    ) -> None:
+        """Encode every segment that lacks vectors; token vectors come out of the same pass."""
+        counter = self.counter(recipe)
+        work: list[tuple[int, TextEncoder, Wanted]] = []
+        for place, pieces in lacking.items():
+            segment = opened.reading.parts[place].key
+            chunks = {"chunks": len(opened.segments[place].table)}
+            tokens = next((piece for piece in pieces if piece.kind == token_vectors.KIND), None)
+            named = (tokens.key(segment), self._meta(tokens, segment) | chunks) if tokens else None
+            for piece in pieces:
+                if piece.kind == VECTORS:
+                    encoder = self.encoder(piece.facts["encoder"], keys.chunks)
+                    same = named if encoder.digest == counter.digest else None
+                    vectors = piece.key(segment), self._meta(piece, segment) | chunks
+                    name = fingerprint(segment, encoder.digest)
+                    work.append((place, encoder, Wanted(name, vectors, same, piece.facts["unit"])))
+                    named = None if same else named
+            if named:
+                work.append((place, counter, Wanted(fingerprint(segment, counter.digest), None, named)))
+        if not work:
+            return
+        limits = [encoder.max_tokens for _, encoder, _ in work]
+        lengths = [
+            np.minimum(opened.segments[place].table.indexed_tokens, limit)
+            for (place, _, _), limit in zip(work, limits, strict=True)
+        ]
+        self.progress.start("encode chunks", sum(int(own.sum()) for own in lengths), "tokens")
+        for (place, encoder, wanted), own in zip(work, lengths, strict=True):
+            numbers = opened.numbers(place)
+
+            def read(rows: Sequence[int], numbers: NDArray[np.int64] = numbers) -> list[str]:
+                return texts.indexed(numbers[list(rows)].tolist())
+
+            encode_segment(self.store, encoder, read, own, wanted, self.progress)
+
+    def open(self, corpus: str, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
         """Open a pipeline whose artifacts are all there.
 
         Raises
@@ -200,136 +380,208 @@ class Builder:
         FileNotFoundError, ArtifactDamaged
             If an artifact has not been built, or is not what was written.
         """
-        keys = self.keys(corpus, recipe)
-        encoder = self.models.encoder(_encoder_name(recipe)) if keys.vectors or recipe.rerank else None
+        return self._retried(lambda: self._pipeline(self.keys(corpus, recipe), recipe, texts))
+
+    def _pipeline(self, keys: Keys, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
+        opened = self._opened_once(keys.chunks)
         scorer = None
-        if keys.tokens and encoder:
-            stored = token_vectors.open_token_vectors(self.store.open(token_vectors.KIND, keys.tokens))
-            scorer = LateInteraction(encoder, stored)
+        if keys.tokens:
+            stored = [
+                token_vectors.Segment.opened(artifact.arrays, now)
+                for artifact, now in self._over(opened, keys.tokens)
+            ]
+            scorer = LateInteraction(self.counter(recipe), token_vectors.TokenVectors(stored))
+        sparse: dict[str, SparseIndex | FieldedIndex] = {}
+        for identity, pieces in keys.postings.items():
+            fields = {name: self._sparse(opened, piece) for name, piece in pieces.items()}
+            sparse[identity] = fields[INDEXED] if INDEXED in fields else FieldedIndex(fields)
+        metrics = {branch["id"]: branch.get("metric", COSINE) for branch in recipe.branches}
         return Pipeline(
             recipe,
-            table,
+            opened.table(),
             texts,
-            {b: postings.open_postings(self.store.open(postings.KIND, key)) for b, key in keys.postings.items()},
-            {b: self.store.open(exact.KIND, key).arrays["vectors"] for b, key in keys.vectors.items()},
-            encoder,
+            sparse,
+            {b: self._dense(opened, p, keys.structures.get(b), metrics[b]) for b, p in keys.vectors.items()},
+            {b["id"]: self.encoder(b["encoder"], keys.chunks) for b in recipe.branches if b["kind"] == "vector"},
             scorer,
         )
 
-    def _sound(self, kind: str, key: str) -> bool:
-        return self.store.open_or_none(kind, key) is not None
+    def _over(self, opened: Opened, piece: Piece) -> Iterator[tuple[Artifact, NDArray[np.int64]]]:
+        """The artifacts of an index, and the numbers of their chunks."""
+        for part, now in zip(opened.reading.parts, opened.numbering.now, strict=True):
+            yield self.store.open(piece.kind, piece.key(part.key)), now
 
-    def _encode(
-        self, keys: Keys, recipe: Recipe, table: ChunkTable, texts: ChunkTexts, lacking: list[tuple[str, str]]
-    ) -> None:
-        """Encode new chunks once for every artifact that wants them; blocks that were done before are kept."""
-        encoder = self.models.encoder(_encoder_name(recipe))
-        family = fingerprint(self._family(recipe), encoder.folder.digest)
-        found = {kind: self._before(kind, family, key, table, keys.chunks) for kind, key in lacking}
-        rests = {kind: taken.rest(len(table)) for kind, (_, taken) in found.items()}
-        wanted = np.unique(np.concatenate(list(rests.values())))
-        with_tokens = token_vectors.KIND in found
-        # Named by what was encoded, not by what is still lacking: a kill between two writes must find them again.
-        folder = f".parts-{lacking[0][1]}-{fingerprint(wanted.tolist())}"
-        parts = self.store.root / (f"{folder}-tokens" if with_tokens else folder)
-        blocks = self._blocks(encoder, texts, wanted, with_tokens, parts)
-        for kind, artifact_key in lacking:
-            before, taken = found[kind]
-            made = np.searchsorted(wanted, rests[kind])
-            if kind == exact.KIND:
-                fresh = _joined(blocks, "vectors", np.zeros((0, encoder.dimension), np.float32))[made]
-                vectors = rows_taken(len(table), taken, before.arrays["vectors"], fresh) if before else fresh
-                arrays: dict[str, NDArray[Any]] = {"vectors": vectors}
-                meta: dict[str, Any] = {"dimension": encoder.dimension, "encoder": encoder.folder.name}
-            else:
-                arrays, meta = _token_arrays(encoder, blocks, before, taken, made, len(table)), {}
-            meta |= {"family": family, "over": keys.chunks, "taken": len(taken.new)}
-            self.store.write(kind, artifact_key, arrays, meta)
-        for done in self.store.root.glob(f".parts-{lacking[0][1]}-*"):
-            shutil.rmtree(done, ignore_errors=True)
+    def _sparse(self, opened: Opened, piece: Piece) -> SparseIndex:
+        return SparseIndex(
+            [SparseSegment(Postings.opened(artifact.arrays), now) for artifact, now in self._over(opened, piece)]
+        )
 
-    def _blocks(
-        self, encoder: Encoder, texts: ChunkTexts, wanted: Rows, with_tokens: bool, parts: Path
-    ) -> list[dict[str, NDArray[Any]]]:
-        parts.mkdir(parents=True, exist_ok=True)
-        self.progress.start("encode chunks", len(wanted), "chunks")
-        blocks: list[dict[str, NDArray[Any]]] = []
-        for first in range(0, len(wanted), BLOCK):
-            chunks = wanted[first : first + BLOCK].tolist()
-            path = parts / f"{first:09d}.npz"
-            if not path.exists():
-                draft = path.with_suffix(".draft.npz")
-                np.savez(draft, allow_pickle=False, **_encode_block(encoder, texts.indexed(chunks), with_tokens))
-                draft.rename(path)
-            with np.load(path) as block:
-                blocks.append(dict(block))
-            self.progress.advance(len(chunks))
-        return blocks
+    def _dense(self, opened: Opened, piece: Piece, over: Piece | None, metric: str) -> DenseIndex:
+        structures = (
+            [open_structure(over.facts["settings"]["kind"], a.arrays) for a, _ in self._over(opened, over)]
+            if over
+            else [None] * len(opened.segments)
+        )
+        return DenseIndex(
+            [
+                DenseSegment(prepared(artifact.arrays["vectors"], artifact.arrays["squares"], metric), structure, now)
+                for (artifact, now), structure in zip(self._over(opened, piece), structures, strict=True)
+            ],
+            metric,
+        )
+
+    def describe(self, keys: Keys) -> list[dict[str, Any]]:
+        """Kind, digest, size in bytes and facts of every index of a recipe that has been built, and of its chunks."""
+        reading = self.lists.read(keys.chunks)
+        chunks = Piece(SEGMENT, keys.family, {})
+        rows = []
+        for piece in [chunks, *keys.pieces()]:
+            found = [
+                self.store.describe(piece.kind, part.key if piece is chunks else piece.key(part.key))
+                for part in reading.parts
+            ]
+            summed = {
+                name: sum(meta.get(name, 0) for _, meta in found)
+                for name in ("chunks", "entries")
+                if name in found[0][1]
+            }
+            named = [name for name in ("dimension", "terms") if name in found[0][1]]
+            facts = {name: max(meta[name] for _, meta in found) for name in named}
+            rows.append(
+                {
+                    "kind": piece.kind,
+                    "of": piece.of,
+                    "bytes": sum(size for size, _ in found),
+                    "facts": {**piece.facts, **facts, **summed, "segments": len(found)},
+                }
+            )
+        return rows
+
+    def wants_compaction(self, key: str) -> bool:
+        """Whether segments of a list should be merged."""
+        try:
+            opened = self.opened(key)
+        except (FileNotFoundError, ArtifactDamaged):
+            return False
+        return bool(to_merge(opened.reading, opened.segments))
+
+    def compact(self, key: str) -> int:
+        """Merge segments of a list where there are too many, or too much of one is gone; returns how many went.
+
+        Notes
+        -----
+        Every index that all of these segments have is merged too, whichever recipe it was built for. The list is
+        replaced last, so a kill leaves the old one in force; who reads it goes on with the old segments.
+        """
+        with self.store.in_use(), self.store.building(self.lists.read(key).family):
+            opened = self.opened(key)
+            places = to_merge(opened.reading, opened.segments)
+            if places:
+                self._merge(opened, places)
+        return len(places)
+
+    def _merge(self, opened: Opened, places: list[int]) -> None:
+        parts = [opened.reading.parts[place] for place in places]
+        positions = np.sort(np.concatenate([part.documents[part.documents >= 0] for part in parts]))
+        local = {int(position): row for row, position in enumerate(positions)}
+        inner = [
+            Part(part.key, np.array([local.get(int(p), GONE) for p in part.documents], np.int64)) for part in parts
+        ]
+        segments = [opened.segments[place] for place in places]
+        within = ReadingList(opened.reading.family, tuple(inner))
+        numbering = number_chunks(within, segments)
+        digests = np.zeros((len(positions), segments[0].digests.shape[1]), np.uint8)
+        for part, segment in zip(inner, segments, strict=True):
+            digests[part.documents[part.documents >= 0]] = segment.digests[part.documents >= 0]
+        key = segment_key(opened.reading.family, [row.tobytes().hex() for row in digests])
+        if not self.store.has(SEGMENT, key):
+            table = chunk_table(within, segments, numbering)
+            self._write_segment(key, opened.reading.family, table, digests)
+        now = [
+            rows if rows.size else np.arange(len(segment.table), dtype=np.int64)
+            for rows, segment in zip(numbering.now, segments, strict=True)
+        ]
+        self._carry_over([part.key for part in parts], now, key, numbering.count)
+        kept = [part for place, part in enumerate(opened.reading.parts) if place not in places]
+        whole = Part(key, positions)
+        for name, reading in self.lists.youngest_first():
+            if name == opened.key:
+                self.lists.write(name, ReadingList(reading.family, (*kept, whole)))
+
+    def _carry_over(self, segments: list[str], now: list[NDArray[np.int64]], key: str, count: int) -> None:
+        """Merge all indexes that every one of the segments has."""
+        for kind in KINDS:
+            held: dict[str, dict[str, tuple[str, dict[str, Any]]]] = {}
+            for artifact_key, meta in self.store.listed(kind):
+                if meta.get("segment") in segments:
+                    held.setdefault(meta["of"], {})[meta["segment"]] = artifact_key, dict(meta)
+            for of, by_segment in held.items():
+                target = fingerprint(key, of)
+                if len(by_segment) < len(segments) or self.store.has(kind, target):
+                    continue
+                opened = [self.store.open_or_none(kind, by_segment[segment][0]) for segment in segments]
+                if any(artifact is None for artifact in opened):
+                    continue
+                sources = [Source(a, rows) for a, rows in zip(opened, now, strict=True) if a is not None]
+                meta = by_segment[segments[0]][1] | {"segment": key, "chunks": count}
+                if kind == STRUCTURE:
+                    meta["vectors"] = fingerprint(key, meta["over"])
+                    if not self.store.has(VECTORS, meta["vectors"]):
+                        continue
+                self.progress.start(f"merge {kind}", 1, "indexes")
+                merge(self.store, kind, target, sources, count, meta, self.progress)
+                self.progress.advance(1)
+
+    def forget(self, kept: set[str]) -> int:
+        """Delete lists that are not named, but for the youngest of each family, and what no list is made of.
+
+        Returns
+        -------
+        int
+            Artifacts that were deleted; 0 where something is being built, which the next call will find.
+        """
+        with self.store.in_use(alone=True) as alone:
+            if not alone:
+                return 0
+            families: set[str] = set()
+            alive: set[str] = set()
+            for key, reading in self.lists.youngest_first():
+                if key in kept or reading.family not in families:
+                    alive |= {part.key for part in reading.parts}
+                    families.add(reading.family)
+                else:
+                    self.lists.remove(key)
+            gone = 0
+            for key, meta in list(self.store.listed(TRAINED_KIND)):
+                if not self.lists.has(str(meta.get("list"))):
+                    self.store.remove(TRAINED_KIND, key)
+            for kind in (SEGMENT, *KINDS):
+                for key, meta in list(self.store.listed(kind)):
+                    if meta.get("segment") not in alive:
+                        self.store.remove(kind, key)
+                        gone += 1
+        return gone
 
 
-def open_chunks(artifact: Artifact) -> ChunkTable:
-    """The chunk table of an opened artifact, mapped from disk."""
-    return ChunkTable(**{name: artifact.arrays[name] for name in COLUMNS})
-
-
-def _encoder_name(recipe: Recipe) -> str:
+def encoder_name(recipe: Recipe) -> str:
+    """The encoder of the recipe's first dense branch, or the shipped one."""
     return next((b["encoder"] for b in recipe.branches if b["kind"] == "vector"), DEFAULT_ENCODER)
 
 
-def _in_blocks(texts: ChunkTexts, chunks: Rows) -> Iterator[str]:
-    for first in range(0, len(chunks), 4096):
-        yield from texts.indexed(chunks[first : first + 4096].tolist())
+def trained_digest(chunks: str) -> str:
+    """The digest of the encoder that is trained on the chunks of a list."""
+    return fingerprint(chunks, TRAINED)
 
 
-def _encode_block(encoder: Encoder, texts: Sequence[str], with_tokens: bool) -> dict[str, NDArray[Any]]:
-    vectors = np.zeros((len(texts), encoder.dimension), np.float32)
-    codes: list[NDArray[np.int8]] = [np.zeros((0, encoder.dimension), np.int8)] * len(texts)
-    scales: list[NDArray[np.float32]] = [np.zeros(0, np.float32)] * len(texts)
-    ids: list[NDArray[np.int64]] = [np.zeros(0, np.int64)] * len(texts)
-    for batch in encoder.encode(texts, tokens=with_tokens):
-        vectors[batch.place] = batch.vectors
-        if batch.tokens is not None and batch.ids is not None:
-            for place, matrix, numbers in zip(batch.place, batch.tokens, batch.ids, strict=True):
-                codes[place], scales[place] = token_vectors.compress(matrix)
-                ids[place] = numbers
-    block: dict[str, NDArray[Any]] = {"vectors": vectors}
-    if with_tokens:
-        block["lengths"] = np.array([len(scale) for scale in scales], np.int64)
-        block["codes"], block["scales"] = np.concatenate(codes), np.concatenate(scales)
-        block["ids"] = np.concatenate(ids).astype(np.int32)
-    return block
-
-
-def _token_arrays(
-    encoder: Encoder,
-    blocks: list[dict[str, NDArray[Any]]],
-    before: Artifact | None,
-    taken: Taken,
-    made: Rows,
-    count: int,
-) -> dict[str, NDArray[Any]]:
-    lengths = _joined(blocks, "lengths", np.zeros(0, np.int64))
-    begins = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
-    names = ("codes", "scales", "ids")
-    empty: dict[str, NDArray[Any]] = {
-        "codes": np.zeros((0, encoder.dimension), np.int8),
-        "scales": np.zeros(0, np.float32),
-        "ids": np.zeros(0, np.int32),
+def analyses(branch: dict[str, Any]) -> dict[str, dict[str, Any]]:
+    """How each field of a sparse branch is analysed; without fields there is one, the chunk as it is indexed."""
+    if not branch["fields"]:
+        return {INDEXED: branch["analysis"]}
+    return {
+        name: branch["fields"][name]["analysis"] or branch["analysis"] for name in FIELDS if name in branch["fields"]
     }
-    rows = ranges(begins[made], begins[made + 1])
-    fresh = [_joined(blocks, name, empty[name])[rows] for name in names]
-    lengths = lengths[made]
-    if before is not None:
-        old = [before.arrays[name] for name in names]
-        begins, fresh = lists_taken(count, taken, before.arrays["begins"], old, lengths, fresh)
-    else:
-        begins = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
-    arrays = dict(zip(names, fresh, strict=True))
-    owners = np.repeat(np.arange(count), np.diff(begins))
-    pairs = np.unique(arrays["ids"].astype(np.int64) * max(count, 1) + owners)
-    held = np.bincount(pairs // max(count, 1), minlength=encoder.vocabulary_size)
-    return {"begins": begins, **arrays, "frequency": held.astype(np.int32)}
 
 
-def _joined(blocks: list[dict[str, NDArray[Any]]], name: str, empty: NDArray[Any]) -> NDArray[Any]:
-    return np.concatenate([empty, *(block[name] for block in blocks)])
+def _in_parts(read: Callable[[Sequence[int]], list[str]], numbers: NDArray[np.int64]) -> Iterator[str]:
+    for first in range(0, len(numbers), TEXTS_AT_ONCE):
+        yield from read(numbers[first : first + TEXTS_AT_ONCE].tolist())

@@ -24,6 +24,10 @@ class ModelFolderError(DoppioError):
     """A model folder lacks a file, or holds one that does not fit."""
 
 
+class RemoteError(DoppioError):
+    """A remote endpoint cannot be reached or answers with something else: the message names it."""
+
+
 class ArtifactDamaged(DoppioError):
     """An artifact on disk does not match its checksums: the message names it."""
 

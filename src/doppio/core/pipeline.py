@@ -3,23 +3,25 @@
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
-from doppio.core.dense.exact import exact_search
+from doppio.core.dense.index import DenseIndex
+from doppio.core.dense.metric import MEASURES as METRICS
 from doppio.core.fusion import Fused, reciprocal_rank_fusion, scaled_score_fusion
-from doppio.core.models.encoder import Encoder
+from doppio.core.models.encoder import TextEncoder
 from doppio.core.models.joint import JointScorer
 from doppio.core.ranking import Ids, Scores
 from doppio.core.recipe import Recipe
 from doppio.core.rerank import rerank
 from doppio.core.select import first_groups, pack
-from doppio.core.sparse.bm25 import bm25
-from doppio.core.sparse.postings import Postings
-from doppio.core.text.analysis import Analysis
+from doppio.core.sparse.branch import field_weights, fielded_terms, terms_of, weighting_of
+from doppio.core.sparse.fields import FieldedIndex
+from doppio.core.sparse.index import SparseIndex
+from doppio.core.sparse.weighting import MEASURES as VARIANTS
 from doppio.core.trace import (
     BEYOND,
     BRANCH,
@@ -37,8 +39,6 @@ T = TypeVar("T")
 QUESTIONS_A_BATCH = 256
 HOST_ROOM = 1 << 40
 MEASURES = {
-    "bm25": "BM25 score, 0 upwards",
-    "vector": "cosine, -1 to 1",
     "reciprocal-rank": "sum of weight / (k + rank)",
     "scaled-scores": "weighted mean of scores scaled to 0 to 1",
 }
@@ -48,16 +48,16 @@ MEASURES = {
 class Pipeline:
     """All that a recipe needs, opened.
 
-    postings, vectors : mappings from a branch's id to its index
+    postings, vectors, encoders : mappings from a branch's id to its index, and to what encodes its questions
     scorer : the joint scorer, where the recipe reranks
     """
 
     recipe: Recipe
     chunks: ChunkTable
     texts: ChunkTexts
-    postings: Mapping[str, Postings]
-    vectors: Mapping[str, NDArray[np.float32]]
-    encoder: Encoder | None
+    postings: Mapping[str, SparseIndex | FieldedIndex]
+    vectors: Mapping[str, DenseIndex]
+    encoders: Mapping[str, TextEncoder]
     scorer: JointScorer | None
 
     def ask(self, question: str) -> Trace:
@@ -65,16 +65,25 @@ class Pipeline:
         return next(self.ask_many([question]))
 
     def ask_many(self, questions: Sequence[str]) -> Iterator[Trace]:
-        """Take questions through all stages; they are encoded in batches."""
+        """Take questions through all stages; branches are asked for many questions at once."""
         for first in range(0, len(questions), QUESTIONS_A_BATCH):
             batch = questions[first : first + QUESTIONS_A_BATCH]
-            encoded: NDArray[np.float32] | None = None
-            seconds = 0.0
-            if self.encoder is not None and self.vectors:
-                encoded, seconds = _timed(lambda batch=batch: self.encoder.vectors(batch))  # type: ignore
+            vectors, encoding = _timed(lambda batch=batch: self._encoded(batch))  # type: ignore[misc]
+            ranked: list[tuple[list[tuple[Ids, Scores]], float]] = [
+                _timed(lambda branch=branch: self._branch(branch, batch, vectors))  # type: ignore[misc]  # noqa: B023
+                for branch in self.recipe.branches
+            ]
             for row, question in enumerate(batch):
-                vector = None if encoded is None else encoded[row : row + 1]
-                yield self._one(question, vector, seconds / len(batch))
+                rankings = [(found[row], seconds / len(batch)) for found, seconds in ranked]
+                yield self._one(question, rankings, encoding / len(batch) if vectors else None)
+
+    def _encoded(self, questions: Sequence[str]) -> dict[str, NDArray[np.float32]]:
+        """Vectors of the questions by branch; branches with the same encoder share them."""
+        by_encoder: dict[str, NDArray[np.float32]] = {}
+        for encoder in self.encoders.values():
+            if encoder.digest not in by_encoder:
+                by_encoder[encoder.digest] = encoder.questions(questions)
+        return {identity: by_encoder[encoder.digest] for identity, encoder in self.encoders.items()}
 
     def fuse(self, branches: Sequence[tuple[Ids, Scores]]) -> Fused:
         """Fuse rankings of the branches, in the recipe's order, to the recipe's depth."""
@@ -87,15 +96,15 @@ class Pipeline:
         depth = settings["depth"]
         return Fused(fused.chunks[:depth], fused.scores[:depth], fused.ranks[:depth], fused.shares[:depth])
 
-    def _one(self, question: str, vector: NDArray[np.float32] | None, encoding: float) -> Trace:
-        seconds = {"encode question": encoding} if vector is not None else {}
+    def _one(
+        self, question: str, rankings: Sequence[tuple[tuple[Ids, Scores], float]], encoding: float | None
+    ) -> Trace:
+        seconds = {"encode question": encoding} if encoding is not None else {}
         stages: list[StageTrace] = []
-        for branch in self.recipe.branches:
-            (chunks, scores), took = _timed(lambda branch=branch: self._branch(branch, question, vector))  # type: ignore
+        for branch, ((chunks, scores), took) in zip(self.recipe.branches, rankings, strict=True):
             kept = np.ones(len(chunks), bool)
-            measure = MEASURES[branch["kind"]]
             reasons = ("",) * len(chunks)
-            stages.append(StageTrace(branch["id"], BRANCH, measure, chunks, scores, kept, reasons, took))
+            stages.append(StageTrace(branch["id"], BRANCH, measure_of(branch), chunks, scores, kept, reasons, took))
         fused, took = _timed(lambda: self.fuse([(stage.chunks, stage.scores) for stage in stages]))
         stages.append(self._fused_stage(fused, took))
         if self.scorer is not None and self.recipe.rerank is not None:
@@ -106,12 +115,17 @@ class Pipeline:
         seconds |= {stage.stage: stage.seconds for stage in stages}
         return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds)
 
-    def _branch(self, branch: dict, question: str, vector: NDArray[np.float32] | None) -> tuple[Ids, Scores]:
-        if branch["kind"] == "bm25":
-            terms = [term.text for term in Analysis(**branch["analysis"]).terms(question)]
-            return bm25(self.postings[branch["id"]], terms, branch["depth"], k1=branch["k1"], b=branch["b"])
-        assert vector is not None
-        return exact_search(self.vectors[branch["id"]], vector, branch["depth"])[0]
+    def _branch(
+        self, branch: dict, questions: Sequence[str], vectors: Mapping[str, NDArray[np.float32]]
+    ) -> list[tuple[Ids, Scores]]:
+        identity, depth = branch["id"], branch["depth"]
+        if branch["kind"] == "vector":
+            return self.vectors[identity].search_many(vectors[identity], depth, branch["structure"])
+        index = self.postings[identity]
+        if isinstance(index, FieldedIndex):
+            weights = field_weights(branch)
+            return [index.search(fielded_terms(branch, text), depth, weights, branch["k1"]) for text in questions]
+        return list(index.search_many([terms_of(branch, text) for text in questions], depth, weighting_of(branch)))
 
     def _fused_stage(self, fused: Fused, seconds: float) -> StageTrace:
         if self.recipe.rerank:
@@ -181,6 +195,13 @@ class Pipeline:
         """Tokens handed on with these chunks; a host that several share counts once."""
         _, first = np.unique(self._hosts(chunks), return_index=True)
         return int(self.chunks.handed[chunks[first]].sum())
+
+
+def measure_of(branch: Mapping[str, Any]) -> str:
+    """What the scores of a branch are, for people."""
+    if branch["kind"] == "vector":
+        return METRICS[branch["metric"]]
+    return "BM25F score, 0 upwards" if branch["fields"] else VARIANTS[branch["variant"]]
 
 
 def _reasons(kept: NDArray[np.bool_], why: str) -> tuple[str, ...]:

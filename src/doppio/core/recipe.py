@@ -13,10 +13,14 @@ from jsonschema.exceptions import ValidationError
 
 from doppio.core.chunking import rules
 from doppio.core.chunking.context import CONTEXTS
+from doppio.core.dense.metric import METRICS
 from doppio.core.errors import RecipeError
 from doppio.core.fingerprint import fingerprint
+from doppio.core.sparse.weighting import OKAPI, VARIANTS
+from doppio.core.text.analysis import LANGUAGES, PAIRS, SINGLE
 
 FORMAT = "doppio-recipe/1"
+DEFAULT_ENCODER = "compact-english"
 RESERVED = ("documents", "chunks", "fused", "reranked", "context")
 TYPES = {"object": "an object", "array": "a list", "number": "a number", "integer": "a whole number",
          "string": "a text", "boolean": "true or false", "null": "null"}  # fmt: skip
@@ -49,20 +53,51 @@ def _object(required: str, **properties: Any) -> dict[str, Any]:
 
 _DEPTH = _whole(1, 10_000, 50)
 _IDENTITY = {"type": "string", "pattern": "^[a-z][a-z0-9-]{0,31}$"}
+_GRAMS = _object("from to", **{"from": _whole(1, 10), "to": _whole(1, 10)})
+_SWITCH = {"type": "boolean", "default": True}
 _ANALYSIS = _object(
     "",
-    language=_one_of("en", default="en"),
-    stem={"type": "boolean", "default": True},
-    stop_words={"type": "boolean", "default": True},
-    keep_codes={"type": "boolean", "default": True},
+    language=_one_of(*LANGUAGES, default="en"),
+    stem=_SWITCH,
+    stop_words=_SWITCH,
+    keep_codes=_SWITCH,
+    cjk=_one_of(PAIRS, SINGLE, default=PAIRS),
+    grams={"anyOf": [_GRAMS, {"type": "null"}], "default": None},
+    synonyms={
+        "type": "array",
+        "maxItems": 5000,
+        "default": [],
+        "items": {
+            "type": "array",
+            "minItems": 2,
+            "maxItems": 50,
+            "items": {"type": "string", "minLength": 1, "maxLength": 100},
+        },
+    },
 )
+
+
+def _field(weight: float) -> dict[str, Any]:
+    return _object(
+        "",
+        weight=_number(0, 100, weight),
+        b=_number(0, 1, 0.75),
+        analysis={"anyOf": [_ANALYSIS, {"type": "null"}], "default": None},
+    )
+
+
+_FIELDS = _object("body", title=_field(2), headings=_field(1.5), body=_field(1))
 BRANCHES = {
     "bm25": _object(
         "id kind",
         id=_IDENTITY,
         kind=_one_of("bm25"),
+        variant=_one_of(*VARIANTS, default="okapi"),
         k1=_number(0, 10, 1.2),
         b=_number(0, 1, 0.75),
+        delta={"anyOf": [{"type": "number", "minimum": 0, "maximum": 10}, {"type": "null"}], "default": None},
+        mu=_number(1, 100_000, 1000),
+        fields={"anyOf": [_FIELDS, {"type": "null"}], "default": None},
         depth=_DEPTH,
         analysis={**_ANALYSIS, "default": {}},
     ),
@@ -70,11 +105,39 @@ BRANCHES = {
         "id kind",
         id=_IDENTITY,
         kind=_one_of("vector"),
-        encoder=_one_of("compact-english", default="compact-english"),
-        metric=_one_of("cosine", default="cosine"),
-        structure={**_object("kind", kind=_one_of("exact")), "default": {"kind": "exact"}},
+        encoder={"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,63}$", "default": DEFAULT_ENCODER},
+        metric=_one_of(*METRICS, default="cosine"),
+        structure={"type": "object", "default": {"kind": "exact"}},
         depth=_DEPTH,
     ),
+}
+
+
+def _fetch(times: float) -> dict[str, Any]:
+    return _number(1, 100, times)
+
+
+STRUCTURES = {
+    "exact": _object("kind", kind=_one_of("exact")),
+    "int8": _object("kind", kind=_one_of("int8"), over_fetch=_fetch(2)),
+    "binary": _object("kind", kind=_one_of("binary"), over_fetch=_fetch(10)),
+    "hnsw": _object(
+        "kind",
+        kind=_one_of("hnsw"),
+        links=_whole(4, 64, 16),
+        breadth=_whole(8, 1000, 100),
+        search=_whole(1, 10_000, 80),
+        over_fetch=_fetch(2),
+    ),
+    # 0 cells stands for four times the square root of the chunks.
+    "ivf": _object(
+        "kind",
+        kind=_one_of("ivf"),
+        cells={**_whole(0, 100_000), "default": 0},
+        probes=_whole(1, 100_000, 16),
+        over_fetch=_fetch(2),
+    ),
+    "pq": _object("kind", kind=_one_of("pq"), parts=_whole(1, 1024, 48), over_fetch=_fetch(10)),
 }
 _WEIGHTS = {"type": "object", "additionalProperties": _number(0, 1000), "default": {}}
 FUSION = {
@@ -239,7 +302,7 @@ def _problems(body: Any) -> Iterator[str]:
         return
     yield from chunking_problems(body["chunking"])
     for number, branch in enumerate(body["branches"]):
-        found += (wrong := list(_by_choice(BRANCHES, branch, f"branches[{number}]", "kind")))
+        found += (wrong := list(_branch_problems(branch, f"branches[{number}]")))
         yield from wrong
     found += (wrong := list(_by_choice(FUSION, body["fusion"], "fusion", "method")))
     yield from wrong
@@ -259,6 +322,43 @@ def _problems(body: Any) -> Iterator[str]:
         yield "fusion.weights: all are 0; at least one must be positive"
     if rerank and rerank["shortlist"] > fusion["depth"]:
         yield f"rerank.shortlist: {rerank['shortlist']} is above fusion.depth, {fusion['depth']}"
+
+
+def _branch_problems(branch: Any, path: str) -> Iterator[str]:
+    yield from (found := list(_by_choice(BRANCHES, branch, path, "kind")))
+    if found:
+        return
+    if branch["kind"] == "vector":
+        yield from _by_choice(STRUCTURES, branch["structure"], f"{path}.structure", "kind")
+        return
+    if branch["fields"] and branch["variant"] != OKAPI:
+        yield f"{path}.fields: go with the variant {OKAPI} only, not with {branch['variant']}"
+    if branch["fields"] and not any(given["weight"] for given in branch["fields"].values()):
+        yield f"{path}.fields: all weights are 0; at least one must be positive"
+    own = [given["analysis"] for given in (branch["fields"] or {}).values() if given["analysis"]]
+    for analysis in [branch["analysis"], *own]:
+        yield from _gram_problems(analysis, f"{path}.analysis")
+
+
+def _gram_problems(analysis: dict[str, Any], path: str) -> Iterator[str]:
+    grams = analysis["grams"]
+    if grams and grams["from"] > grams["to"]:
+        yield f"{path}.grams.from: {grams['from']} is above grams.to, {grams['to']}"
+
+
+def check_analysis(body: Any) -> dict[str, Any]:
+    """Check the analysis of a sparse branch on its own and fill in what it leaves out.
+
+    Raises
+    ------
+    RecipeError
+        Names the field, what stands there and what is allowed.
+    """
+    body = copy.deepcopy(body)
+    problems = list(_against(_ANALYSIS, body, "analysis")) or list(_gram_problems(body, "analysis"))
+    if problems:
+        raise RecipeError("; ".join(problems))
+    return dict(body)
 
 
 def check_chunking(body: Any) -> dict[str, Any]:

@@ -33,7 +33,7 @@ class TokenShelf:
 
     def of(self, encoder: Encoder, texts: Sequence[str]) -> list[Units]:
         """Tokens of each text."""
-        keys = [(encoder.folder.digest, text_digest(text)) for text in texts]
+        keys = [(encoder.digest, text_digest(text)) for text in texts]
         with self._lock:
             found = {key: self._kept[key] for key in keys if key in self._kept}
             for key in found:
@@ -57,7 +57,7 @@ shelf = TokenShelf()
 
 def cut_document(document: Document, chunking: Mapping[str, Any]) -> tuple[dict[str, NDArray[np.int64]], Units]:
     """Columns of the chunks of one document, and the encoder's tokens of its text."""
-    encoder = models.encoder()
+    encoder = models.local()
     tokens = shelf.of(encoder, [document.text])[0]
     return cut_one(document, chunking, tokens, encoder, encoder), tokens
 
@@ -75,7 +75,7 @@ def cut_all(documents: Sequence[Document], chunking: Mapping[str, Any]) -> tuple
             "chunking.signal: vectors of all sentences take long over all documents; look at single documents, or "
             "compare terms"
         )
-    encoder = models.encoder()
+    encoder = models.local()
     counted = shelf.of(encoder, [document.text for document in documents])
     parts = []
     for position, (document, tokens) in enumerate(zip(documents, counted, strict=True)):

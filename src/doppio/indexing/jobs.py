@@ -8,9 +8,9 @@ from django.db import connections, transaction
 from django.utils import timezone
 
 from doppio.core.errors import Cancelled, DoppioError
-from doppio.indexing.models import Job
+from doppio.indexing.models import Job, MeasuredRate
 
-EVERY = 0.4
+EVERY, WORTH_KEEPING = 0.4, 0.2
 log = logging.getLogger(__name__)
 
 
@@ -23,6 +23,7 @@ class JobProgress:
         self._pending = 0
 
     def start(self, step: str, total: int, unit: str) -> None:
+        self.finish()
         self._job.step, self._job.total, self._job.unit = step, total, unit
         self._job.done, self._job.rate = 0, 0.0
         self._begun = time.monotonic()
@@ -34,6 +35,13 @@ class JobProgress:
         if time.monotonic() - self._said >= EVERY:
             self._say()
 
+    def finish(self) -> None:
+        """Keep the rate of a step that ran through, for what builds will be said to cost."""
+        job, took = self._job, time.monotonic() - self._begun
+        count = job.done + self._pending
+        if job.step and count == job.total and count and took >= WORTH_KEEPING:
+            keep_rate(job.step, job.unit, count / took)
+
     def _say(self) -> None:
         job, now = self._job, time.monotonic()
         job.done += self._pending
@@ -43,6 +51,11 @@ class JobProgress:
         job.save(update_fields=["step", "total", "unit", "done", "rate"])
         if Job.objects.filter(pk=job.pk, cancel_requested=True).exists():
             raise Cancelled("cancelled")
+
+
+def keep_rate(step: str, unit: str, per_second: float) -> None:
+    """Remember how fast a step went."""
+    MeasuredRate.objects.update_or_create(step=step, defaults={"unit": unit, "per_second": per_second})
 
 
 def run_job(number: int, work: Callable[[Job, JobProgress], str]) -> None:
@@ -61,7 +74,9 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str]) -> None:
     job.state, job.started_at, job.message = Job.RUNNING, timezone.now(), ""
     job.save(update_fields=["state", "started_at", "message"])
     try:
-        message = work(job, JobProgress(job))
+        progress = JobProgress(job)
+        message = work(job, progress)
+        progress.finish()
         _end(job, Job.DONE, message)
     except Cancelled:
         _end(job, Job.CANCELLED, "Cancelled. What was built so far is kept and used by the next run.")

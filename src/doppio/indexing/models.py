@@ -21,6 +21,28 @@ class Index(models.Model):
         constraints = [models.UniqueConstraint("chunking", "kind", "key", name="index_key_once")]
 
 
+class Survey(models.Model):
+    """Structures measured against the exact search on the vectors of a workspace."""
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="surveys")
+    key = models.CharField(max_length=100)
+    points = models.JSONField()
+    questions = models.PositiveIntegerField()
+    measured_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint("workspace", "key", name="survey_once")]
+
+
+class MeasuredRate(models.Model):
+    """How fast a step of a build went on this machine when it ran last."""
+
+    step = models.CharField(max_length=80, unique=True)
+    unit = models.CharField(max_length=40)
+    per_second = models.FloatField()
+    measured_at = models.DateTimeField(auto_now=True)
+
+
 class Job(models.Model):
     """Long work: what it is doing, how far it is, how it ended."""
 

@@ -1,18 +1,24 @@
 """Building what a recipe needs over a workspace, and opening it."""
 
+import contextlib
+import time
+
 from django.conf import settings
+from django.db import transaction
+from procrastinate.exceptions import AlreadyEnqueued
 
 from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder, Models
+from doppio.core.build import Builder
 from doppio.core.chunking.table import ChunkTable
 from doppio.core.errors import ArtifactDamaged, DoppioError
+from doppio.core.models.registry import Models
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe import Recipe
 from doppio.core.text.document import corpus_fingerprint
 from doppio.indexing.models import Index
 from doppio.library.models import Chunking, Workspace
-from doppio.library.services import RecordedTexts, core_documents, corpus_of, record_chunks
+from doppio.library.services import RecordedTexts, core_documents, corpus_of, record_chunking
 
 models = Models(settings.DOPPIO_MODELS)
 
@@ -34,31 +40,40 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress) -> Pipeline:
         if corpus_fingerprint(documents) != corpus:
             raise DoppioError("The documents changed while the build began; run it again.") from None
         table = core.chunks(documents, corpus, recipe)
-    chunking = record_chunks(workspace, keys.chunks, recipe.chunking, table)
-    texts = RecordedTexts(chunking.pk, recipe.chunking["context"])
-    core.indexes(corpus, recipe, table, texts)
-    pipeline = core.open(corpus, recipe, texts, table)
-    for kind, key in keys.listed():
-        size, meta = core.store.describe(kind, key)
+    chunking = record_chunking(workspace, keys.chunks, recipe.chunking, len(table))
+    texts = RecordedTexts.of(workspace, table, recipe.chunking["context"])
+    begun = time.perf_counter()
+    lacking = bool(core.missing(keys))
+    core.indexes(corpus, recipe, texts)
+    pipeline = core.open(corpus, recipe, texts)
+    seconds = round(time.perf_counter() - begun, 3) if lacking else None
+    for row in core.describe(keys):
+        known = Index.objects.filter(chunking=chunking, kind=row["kind"], key=row["of"]).first()
+        took = seconds if seconds is not None or known is None else known.meta.get("seconds")
         Index.objects.update_or_create(
-            chunking=chunking, kind=kind, key=key, defaults={"bytes": size, "meta": dict(meta)}
-        )
-    _forget_superseded(workspace, keys.listed(), core)
+            chunking=chunking, kind=row["kind"], key=row["of"],
+            defaults={"bytes": row["bytes"], "meta": {**row["facts"], "seconds": took}},
+        )  # fmt: skip
+    core.forget(set(Chunking.objects.values_list("key", flat=True)))
+    if core.wants_compaction(keys.chunks):
+        _queue_compaction()
     return pipeline
 
 
-def _forget_superseded(workspace: Workspace, kept: list[tuple[str, str]], core: Builder) -> None:
-    """Delete artifacts of the same families that were built over documents which are no more.
+def _queue_compaction() -> None:
+    from doppio.indexing.tasks import compact_task
 
-    What another chunking of any workspace still names stays; so do the youngest of each family, which the next
-    build takes its unchanged entries from.
-    """
-    named = set(Chunking.objects.values_list("key", flat=True)) | set(Index.objects.values_list("key", flat=True))
-    for kind, key in kept:
-        family = core.store.describe(kind, key)[1].get("family")
-        for other in core.store.keys(kind, str(family)):
-            if other != key and other not in named:
-                core.store.remove(kind, other)
+    # A savepoint of its own: one that waits already is told by a failed statement.
+    with contextlib.suppress(AlreadyEnqueued), transaction.atomic():
+        compact_task.defer()
+
+
+def compact() -> int:
+    """Merge segments of every reading list where that is due; returns how many went into another."""
+    core = builder()
+    merged = sum(core.compact(key) for key, _ in core.lists.youngest_first() if core.wants_compaction(key))
+    core.forget(set(Chunking.objects.values_list("key", flat=True)))
+    return merged
 
 
 def is_built(workspace: Workspace, recipe: Recipe) -> bool:
@@ -74,6 +89,27 @@ def chunking_of(workspace: Workspace, recipe: Recipe) -> Chunking | None:
     return workspace.chunkings.filter(key=keys.chunks).first()
 
 
+def open_pipeline(workspace: Workspace, recipe: Recipe) -> Pipeline:
+    """The pipeline of a recipe that has been built."""
+    core, corpus = builder(), corpus_of(workspace)
+    texts = RecordedTexts.of(workspace, core.table(corpus, recipe), recipe.chunking["context"])
+    return core.open(corpus, recipe, texts)
+
+
 def chunk_table(workspace: Workspace, recipe: Recipe) -> ChunkTable:
     """The chunk table of a built recipe, mapped from disk."""
     return builder().table(corpus_of(workspace), recipe)
+
+
+def chunks_of(workspace: Workspace, recipe: Recipe, document: int) -> list[dict[str, int]]:
+    """The chunks of one document under a recipe; none before it is built."""
+    if chunking_of(workspace, recipe) is None:
+        return []
+    table = chunk_table(workspace, recipe)
+    documents = list(workspace.documents.order_by("name").values_list("pk", flat=True))
+    rows = table.of_document(documents.index(document))
+    columns = [getattr(table, name)[rows].tolist() for name in ("start", "end", "tokens")]
+    return [
+        {"number": number, "start": start, "end": end, "tokens": tokens}
+        for number, start, end, tokens in zip(range(rows.start, rows.stop), *columns, strict=True)
+    ]

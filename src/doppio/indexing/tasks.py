@@ -8,6 +8,7 @@ from doppio.core.errors import DoppioError
 from doppio.indexing.imports import run
 from doppio.indexing.jobs import JobProgress, run_in_thread
 from doppio.indexing.models import Import, Job
+from doppio.indexing.services import compact
 
 SILENT_FOR = 30.0
 
@@ -36,3 +37,9 @@ def _import(job: Job, progress: JobProgress) -> str:
     if brought_in is None:
         raise DoppioError("The files of this import have been removed.")
     return run(brought_in, progress)
+
+
+@app.task(name="compact", queue="upkeep", lock="trials", queueing_lock="compact")
+def compact_task() -> None:
+    """Merge segments where there are too many, and delete what no reading list is made of any more."""
+    compact()

@@ -106,26 +106,6 @@ class Chunking(models.Model):
         constraints = [models.UniqueConstraint("workspace", "key", name="chunking_key_once")]
 
 
-class Chunk(models.Model):
-    """A range of a document; `number` is its row in the chunk table and its id in every index."""
-
-    chunking = models.ForeignKey(Chunking, models.CASCADE, related_name="chunks")
-    number = models.PositiveIntegerField()
-    document = models.ForeignKey(Document, models.CASCADE, related_name="chunks")
-    start = models.PositiveIntegerField()
-    end = models.PositiveIntegerField()
-    tokens = models.PositiveIntegerField()
-    section = models.IntegerField()
-    host_start = models.PositiveIntegerField(default=0)
-    host_end = models.PositiveIntegerField(default=0)
-    context = models.PositiveIntegerField(default=0)
-    handed = models.PositiveIntegerField(default=0)
-
-    class Meta:
-        ordering = ["chunking", "number"]
-        constraints = [models.UniqueConstraint("chunking", "number", name="chunk_number_once")]
-
-
 class EntryLink(models.Model):
     """A link that signs a person in once; only the digest of its secret is kept."""
 

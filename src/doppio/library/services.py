@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
+import numpy as np
 from django.db import connection, transaction
 
 from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
@@ -14,7 +15,7 @@ from doppio.core.text.document import Document as CoreDocument
 from doppio.core.text.outline import Correction, corrected
 from doppio.core.text.outline import Section as CoreSection
 from doppio.library import files
-from doppio.library.models import Chunk, Chunking, Document, DocumentVersion, Section, SourceFile, Workspace
+from doppio.library.models import Chunking, Document, DocumentVersion, Section, SourceFile, Workspace
 from doppio.library.signals import arrived, leaving, text_changed
 
 BATCH = 2000
@@ -228,75 +229,77 @@ def core_document(row: Document) -> CoreDocument:
     )
 
 
-@transaction.atomic
-def record_chunks(workspace: Workspace, key: str, settings: dict, table: ChunkTable) -> Chunking:
-    """Keep a chunk table as records, once."""
-    found = workspace.chunkings.filter(key=key).first()
-    if found is not None:
-        return found
-    chunking = Chunking.objects.create(workspace=workspace, key=key, settings=settings, count=len(table))
-    documents = list(workspace.documents.order_by("name").values_list("pk", flat=True))
-    columns = {name: column.tolist() for name, column in table.columns().items()}
-    positions = columns.pop("document")
-    for first in range(0, len(table), BATCH):
-        Chunk.objects.bulk_create(
-            [
-                Chunk(
-                    chunking=chunking,
-                    number=number,
-                    document_id=documents[positions[number]],
-                    **{name: column[number] for name, column in columns.items()},
-                )
-                for number in range(first, min(first + BATCH, len(table)))
-            ]
-        )
-    return chunking
+def record_chunking(workspace: Workspace, key: str, settings: dict, chunks: int) -> Chunking:
+    """Keep a record of how the corpus was cut; the chunks themselves are an artifact."""
+    found, _ = workspace.chunkings.get_or_create(key=key, defaults={"settings": settings, "count": chunks})
+    return found
 
 
 @dataclass(frozen=True)
 class RecordedTexts:
-    """Chunk texts from the records, one query a call, cut out by the database."""
+    """Chunk texts cut out of the recorded documents by the database, one query a call.
 
-    chunking: int
+    documents : primary keys of the corpus's documents, in its order
+    context : the chunking's
+    """
+
+    documents: Sequence[int]
+    table: ChunkTable
     context: str = NONE
 
+    @classmethod
+    def of(cls, workspace: Workspace, table: ChunkTable, context: str) -> "RecordedTexts":
+        """Over the workspace's documents as they are now."""
+        return cls(list(workspace.documents.order_by("name").values_list("pk", flat=True)), table, context)
+
     def texts(self, chunks: Sequence[int]) -> list[str]:
-        return self._cut_out(chunks, 'c.start + 1 FOR c."end" - c.start')
+        return self._cut_out(chunks, self.table.start, self.table.end)
 
     def hosts(self, chunks: Sequence[int]) -> list[str]:
-        return self._cut_out(chunks, "c.host_start + 1 FOR c.host_end - c.host_start")
+        return self._cut_out(chunks, self.table.host_start, self.table.host_end)
 
-    def _cut_out(self, chunks: Sequence[int], part: str) -> list[str]:
-        wanted = [int(chunk) for chunk in chunks]
+    def owners(self, chunks: Sequence[int]) -> list[int]:
+        """Primary keys of the documents that chunks are of."""
+        return [self.documents[position] for position in self.table.document[list(chunks)].tolist()]
+
+    def _cut_out(self, chunks: Sequence[int], start: np.ndarray, end: np.ndarray) -> list[str]:
+        rows = np.asarray(chunks, np.int64)
         with connection.cursor() as cursor:
             cursor.execute(
-                f"SELECT c.number, substring(d.text FROM {part}) "
-                "FROM library_chunk c JOIN library_document d ON d.id = c.document_id "
-                "WHERE c.chunking_id = %s AND c.number = ANY(%s)",
-                [self.chunking, wanted],
+                "SELECT substring(d.text FROM w.low + 1 FOR w.high - w.low) "
+                "FROM unnest(%s::bigint[], %s::int[], %s::int[]) WITH ORDINALITY AS w(id, low, high, place) "
+                "JOIN library_document d ON d.id = w.id ORDER BY w.place",
+                [self.owners(chunks), start[rows].tolist(), end[rows].tolist()],
             )
-            found = dict(cursor.fetchall())
-        return [found[number] for number in wanted]
+            found = [text for (text,) in cursor.fetchall()]
+        if len(found) != len(rows):
+            raise DocumentError("Documents were removed while their chunks were read; build the recipe again.")
+        return found
 
     def indexed(self, chunks: Sequence[int]) -> list[str]:
         lines = self.lines(chunks)
         return [with_context(line, text) for line, text in zip(lines, self.texts(chunks), strict=True)]
 
+    def titles(self, chunks: Sequence[int]) -> list[str]:
+        owners = self.owners(chunks)
+        titles = dict(Document.objects.filter(pk__in=set(owners)).values_list("pk", "title"))
+        return [titles[owner] for owner in owners]
+
+    def headings(self, chunks: Sequence[int]) -> list[str]:
+        return ["\n".join(path) for path in self._paths(chunks)]
+
     def lines(self, chunks: Sequence[int]) -> list[str]:
         """The context line of each chunk; two queries, however many chunks."""
         if self.context == NONE or not len(chunks):
             return [""] * len(chunks)
-        rows = Chunk.objects.filter(chunking=self.chunking, number__in=[int(chunk) for chunk in chunks])
-        found = {
-            number: (document, title, section)
-            for number, document, title, section in rows.values_list(
-                "number", "document_id", "document__title", "section"
-            )
-        }
-        documents = {document for document, _, _ in found.values()}
-        paths = section_headings(documents) if self.context == PATH else {}
-        places = [found[int(chunk)] for chunk in chunks]
-        return [titled_path(title, paths.get((document, section), ())) for document, title, section in places]
+        paths: Sequence[Sequence[str]] = self._paths(chunks) if self.context == PATH else [()] * len(chunks)
+        return [titled_path(title, path) for title, path in zip(self.titles(chunks), paths, strict=True)]
+
+    def _paths(self, chunks: Sequence[int]) -> list[Sequence[str]]:
+        owners = self.owners(chunks)
+        paths = section_headings(set(owners))
+        sections = self.table.section[list(chunks)].tolist()
+        return [paths.get(place, ()) for place in zip(owners, sections, strict=True)]
 
 
 def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str]]:

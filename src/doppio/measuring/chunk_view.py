@@ -27,7 +27,7 @@ def cut_view(row: Document, chunking: Mapping[str, Any]) -> dict[str, Any]:
     begun = time.perf_counter()
     document = core_document(row)
     columns, tokens = cut_document(document, chunking)
-    limit = models.encoder().max_tokens
+    limit = models.local().max_tokens
     looked = look(document, columns["start"], columns["end"], columns["context"], tokens, limit)
     took = time.perf_counter() - begun
     names = ("start", "end", "tokens", "context", "host_start", "host_end", "handed")
@@ -65,7 +65,7 @@ def figures_view(workspace: Workspace, chunking: Mapping[str, Any]) -> dict[str,
     documents = core_documents(workspace)
     numbers = dict(workspace.documents.values_list("name", "pk"))
     table, counted = cut_all(documents, chunking)
-    limit = models.encoder().max_tokens
+    limit = models.local().max_tokens
     looks = []
     for position, (document, tokens) in enumerate(zip(documents, counted, strict=True)):
         rows = table.of_document(position)

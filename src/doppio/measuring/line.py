@@ -59,7 +59,7 @@ def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, bui
         if branch["kind"] == "bm25":
             facts[branch["id"]] = [f"{terms.meta['terms']:,} terms"] if terms else ["BM25"]
         else:
-            facts[branch["id"]] = ["cosine, exact"]
+            facts[branch["id"]] = [f"{branch['metric']}, {branch['structure']['kind']}".replace("-", " ")]
     fusion = METHODS[recipe.fusion["method"]]
     weights = " : ".join(f"{recipe.fusion['weights'][branch['id']]:g}" for branch in recipe.branches)
     facts["fused"] = [fusion, f"weights {weights}" if len(recipe.branches) > 1 else "one branch"]

@@ -3,7 +3,7 @@
 from rest_framework import serializers as s
 
 from doppio.asking.serializers import ExplainedSerializer, RecipeSerializer, TracedChunkSerializer, TraceSerializer
-from doppio.indexing.serializers import IndexSerializer, JobSerializer, TermRowSerializer
+from doppio.indexing.serializers import JobSerializer
 from doppio.library.serializers import ChunkRangeSerializer
 
 
@@ -251,15 +251,3 @@ class LabelPlaceSerializer(s.Serializer):
     document = s.IntegerField()
     start = s.IntegerField()
     end = s.IntegerField()
-
-
-class IndexesSerializer(s.Serializer):
-    indexes = IndexSerializer(many=True)
-    terms = s.IntegerField(allow_null=True)
-    commonest = TermRowSerializer(many=True)
-    codes = TermRowSerializer(many=True)
-    encoder = s.CharField(allow_null=True)
-    encoder_tokens = s.IntegerField(allow_null=True)
-    nearest = s.ListField(
-        child=s.FloatField(), help_text="Cosine of each chunk to its nearest other chunk, by tenths."
-    )

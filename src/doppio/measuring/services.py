@@ -8,17 +8,21 @@ from django.db.models import Prefetch
 
 from doppio.asking.models import RecipeVersion
 from doppio.asking.services import core_recipe
+from doppio.core.dense.survey import joined, survey
+from doppio.core.errors import DoppioError
 from doppio.core.measure.questions import Question as CoreQuestion
 from doppio.core.measure.questions import Span
+from doppio.core.measure.relevance import document_positions
 from doppio.core.measure.trial import Trial, run_trial
 from doppio.core.progress import Progress
-from doppio.indexing.models import Job
-from doppio.indexing.services import build
+from doppio.indexing.models import Job, Survey
+from doppio.indexing.services import build, is_built, open_pipeline
 from doppio.library.models import Document, Workspace
 from doppio.library.services import corpus_of
 from doppio.measuring.models import AnswerSpan, Question, TrialRecord, TrialRow
 
 BATCH = 500
+SURVEYED = 200
 
 
 @transaction.atomic
@@ -117,6 +121,59 @@ def start_trial(recipe: RecipeVersion, user: User | None) -> Job:
         )
         trial_task.defer(job=job.pk)
     return job
+
+
+def start_survey(recipe: RecipeVersion, user: User | None) -> Job:
+    """Queue the measuring of structures on a recipe's vectors; one that waits or runs already is returned instead."""
+    from doppio.measuring.tasks import survey_task
+
+    with transaction.atomic():
+        Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
+        busy = recipe.workspace.jobs.filter(
+            kind="survey", state__in=(Job.QUEUED, Job.RUNNING), cancel_requested=False
+        )
+        waiting = busy.filter(details__recipe=recipe.pk).first()
+        if waiting is not None:
+            return waiting
+        job = Job.objects.create(
+            workspace=recipe.workspace,
+            kind="survey",
+            title=f"Measure structures on the vectors of {recipe.name} v{recipe.version}",
+            details={"recipe": recipe.pk},
+            started_by=user,
+        )
+        survey_task.defer(job=job.pk)
+    return job
+
+
+def survey_recipe(recipe: RecipeVersion, progress: Progress) -> Survey:
+    """Measure every structure on the vectors of a recipe that has been built, with its labelled questions."""
+    from doppio.measuring.stages import dense_branch, survey_key
+
+    workspace = recipe.workspace
+    core = core_recipe(recipe)
+    if not is_built(workspace, core):
+        raise DoppioError("The recipe is not built for the present documents; run its trial first.")
+    pipeline = open_pipeline(workspace, core)
+    branch = dense_branch(pipeline)
+    if branch is None:
+        raise DoppioError("This recipe has no dense branch.")
+    texts = [question.text for question in core_questions(workspace)][:SURVEYED]
+    asked = texts or pipeline.texts.texts(range(min(SURVEYED, len(pipeline.chunks))))
+    vectors = joined(pipeline.vectors[branch["id"]])
+    questions = pipeline.encoders[branch["id"]].questions(asked)
+    points = [point.as_json() for point in survey(vectors, questions, branch["metric"], progress)]
+    found, _ = Survey.objects.update_or_create(
+        workspace=workspace,
+        key=survey_key(workspace, pipeline, branch),
+        defaults={"points": points, "questions": len(asked)},
+    )
+    return found
+
+
+def positions(workspace: Workspace) -> dict[str, int]:
+    """Position of each document in the chunk table, by name."""
+    return document_positions(list(workspace.documents.order_by("name").values_list("name", flat=True)))
 
 
 def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = None) -> TrialRecord:

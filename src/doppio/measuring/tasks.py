@@ -6,7 +6,7 @@ from doppio.asking.models import RecipeVersion
 from doppio.core.errors import DoppioError
 from doppio.indexing.jobs import JobProgress, run_in_thread
 from doppio.indexing.models import Job
-from doppio.measuring.services import measure_recipe
+from doppio.measuring.services import measure_recipe, survey_recipe
 
 
 @app.task(name="trial", queue="trials", lock="trials")
@@ -21,3 +21,17 @@ def _trial(job: Job, progress: JobProgress) -> str:
         raise DoppioError("The recipe of this trial has been removed.")
     record = measure_recipe(recipe, progress, job)
     return f"{record.ledger['delivered']} of {record.answerable} answerable questions delivered."
+
+
+@app.task(name="survey", queue="surveys", lock="trials")
+def survey_task(job: int) -> None:
+    """Measure structures on the vectors of a recipe; never beside a build, which would spoil the figures."""
+    run_in_thread(job, _survey)
+
+
+def _survey(job: Job, progress: JobProgress) -> str:
+    recipe = RecipeVersion.objects.filter(pk=job.details["recipe"]).select_related("workspace").first()
+    if recipe is None:
+        raise DoppioError("The recipe of this survey has been removed.")
+    found = survey_recipe(recipe, progress)
+    return f"{len(found.points)} structures and settings measured on {found.questions} questions."

@@ -15,14 +15,13 @@ from doppio.asking.services import ask, core_recipe, pipelines, put_in_force, sa
 from doppio.asking.views import PROBLEM, recipe_for
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import cause, in_play
-from doppio.core.measure.relevance import Relevance, document_positions, relevance
+from doppio.core.measure.relevance import Relevance, relevance
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe import check_chunking
 from doppio.core.trace import Trace
 from doppio.indexing.serializers import JobSerializer
-from doppio.indexing.services import chunking_of
+from doppio.indexing.services import chunks_of
 from doppio.library.access import workspace_for
-from doppio.library.models import Workspace
 from doppio.library.services import corpus_of, section_headings
 from doppio.measuring.chunk_view import cut_view, figures_view
 from doppio.measuring.labels import lost_labels, place_label, remove_label
@@ -36,7 +35,6 @@ from doppio.measuring.serializers import (
     CutRequestSerializer,
     CutSerializer,
     DocumentViewSerializer,
-    IndexesSerializer,
     LabelPlaceSerializer,
     LineSerializer,
     LostLabelSerializer,
@@ -46,8 +44,7 @@ from doppio.measuring.serializers import (
     SavedRecipeSerializer,
     TrialSerializer,
 )
-from doppio.measuring.services import core_question, is_lost, latest_trial, measure_in_force, start_trial
-from doppio.measuring.stages import index_stage
+from doppio.measuring.services import core_question, is_lost, latest_trial, measure_in_force, positions, start_trial
 
 RECIPE = OpenApiParameter("recipe", int, description="A recipe; the one in force where it is left out.")
 
@@ -98,7 +95,7 @@ class QuestionView(APIView):
         labelled = core_question(row)
         relevant = relevance(pipeline.chunks, positions(place), labelled)
         trace = pipeline.ask(row.text)
-        body = _asked(place, pipeline, trace, relevant)
+        body = _asked(pipeline, trace, relevant)
         body["question"] = _question_row(row, None)
         body["spans"] = _spans(row, relevant)
         body["cause"] = cause(trace, relevant, labelled.answerable)
@@ -114,15 +111,10 @@ class AskView(APIView):
         place = workspace_for(request, workspace)
         recipe = recipe_for(place, asked.validated_data.get("recipe"))
         pipeline, trace = ask(recipe, asked.validated_data["text"], request.user)
-        return Response(_asked(place, pipeline, trace, None))
+        return Response(_asked(pipeline, trace, None))
 
 
-def positions(workspace: Workspace) -> dict[str, int]:
-    """Position of each document in the chunk table, by name."""
-    return document_positions(list(workspace.documents.order_by("name").values_list("name", flat=True)))
-
-
-def _asked(workspace: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
+def _asked(pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
     return {
         "question": None,
         "spans": [],
@@ -130,7 +122,7 @@ def _asked(workspace: Workspace, pipeline: Pipeline, trace: Trace, relevant: Rel
         "cause": None,
         "in_play": in_play(trace, relevant) if relevant is not None else {},
         "ranks": {stage.stage: relevant.first(stage.chunks) for stage in trace.stages} if relevant else {},
-        "chunks": traced_chunks(workspace, pipeline, trace, relevant),
+        "chunks": traced_chunks(pipeline, trace, relevant),
         "explained": explained(pipeline, trace, relevant),
     }
 
@@ -170,13 +162,12 @@ class DocumentAnswersView(APIView):
         row = get_object_or_404(place.documents.only("pk"), pk=document)
         recipe = recipe_for(place, request.query_params.get("recipe"))
         trial = latest_trial(recipe)
-        chunking = chunking_of(place, core_recipe(recipe))
-        chunks = chunking.chunks.filter(document=row).values("number", "start", "end", "tokens") if chunking else []
+        chunks = chunks_of(place, core_recipe(recipe), row.pk)
         causes = dict(trial.rows.values_list("question_id", "cause")) if trial else {}
         spans = row.spans.filter(lost=False).select_related("question").order_by("start")
         return Response(
             {
-                "chunks": list(chunks),
+                "chunks": chunks,
                 "answers": [
                     {
                         "question": span.question_id,
@@ -244,15 +235,6 @@ class LabelView(APIView):
         remove_label(get_object_or_404(AnswerSpan.objects.filter(question__workspace=place), pk=label))
         measure_in_force(self, place)
         return Response(status=204)
-
-
-class IndexStageView(APIView):
-    @extend_schema(parameters=[RECIPE], responses={200: IndexesSerializer, 409: PROBLEM}, operation_id="indexStage")
-    def get(self, request: Request, workspace: int) -> Response:
-        """The indexes of a recipe: size, vocabulary, how close chunks are to each other."""
-        place = workspace_for(request, workspace)
-        recipe = recipe_for(place, request.query_params.get("recipe"))
-        return Response(index_stage(place, pipelines.get(place, core_recipe(recipe))))
 
 
 class RecipeSaveView(APIView):

@@ -6,6 +6,7 @@ from drf_spectacular.views import SpectacularJSONAPIView
 from doppio.asking.views import MatchesView, RecipesView
 from doppio.indexing import views as indexing
 from doppio.library import views as library
+from doppio.measuring import index_views as indexes
 from doppio.measuring import views as measuring
 from doppio.site.entry import enter, interface, sign_in
 from doppio.site.health import health
@@ -43,7 +44,15 @@ urlpatterns = [
     path(f"{W}/stages/chunks/figures", measuring.ChunkFiguresView.as_view()),
     path(f"{W}/labels/lost", measuring.LostLabelsView.as_view()),
     path(f"{W}/labels/<int:label>", measuring.LabelView.as_view()),
-    path(f"{W}/stages/indexes", measuring.IndexStageView.as_view()),
+    path("api/encoders", indexes.EncodersView.as_view()),
+    path(f"{W}/stages/indexes", indexes.IndexStageView.as_view()),
+    path(f"{W}/stages/dense/survey", indexes.SurveyView.as_view()),
+    path(f"{W}/stages/dense/neighbours", indexes.NeighboursView.as_view()),
+    path(f"{W}/stages/dense/map", indexes.VectorMapView.as_view()),
+    path(f"{W}/stages/dense/pairs", indexes.ClosePairsView.as_view()),
+    path(f"{W}/stages/sparse/analysis", indexes.AnalysisView.as_view()),
+    path(f"{W}/stages/sparse/synonyms", indexes.SynonymsView.as_view()),
+    path(f"{W}/recipes/cost", indexes.CostView.as_view()),
     path(f"{W}/trials", measuring.TrialsView.as_view()),
     path(f"{W}/mix", measuring.MixView.as_view()),
     re_path(r"^(?!api/|static/|assets/)(?P<path>.*)$", interface),

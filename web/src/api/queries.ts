@@ -25,7 +25,7 @@ export function useLine() {
 }
 
 /** What changes when a trial ends or another recipe is in force carries both in its key. */
-function useStamp(): [recipe: number | undefined, trial: number | null | undefined] {
+export function useStamp(): [recipe: number | undefined, trial: number | null | undefined] {
   const { data } = useLine();
   return [data?.recipe.id, data?.trial];
 }
@@ -102,17 +102,6 @@ export function useDocumentView(document: number | null) {
         }),
       ),
     enabled: document !== null && recipe !== undefined,
-  });
-}
-
-export function useIndexStage() {
-  const workspace = useWorkspace();
-  const [recipe, trial] = useStamp();
-  return useQuery({
-    queryKey: ["index-stage", workspace, recipe, trial],
-    queryFn: () =>
-      unwrap(client.GET("/api/workspaces/{workspace}/stages/indexes", { params: { path: { workspace } } })),
-    enabled: recipe !== undefined,
   });
 }
 

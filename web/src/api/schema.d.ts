@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/encoders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Encoders that a recipe can name. */
+        get: operations["encoders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -405,6 +422,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/recipes/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What building a recipe would take now; nothing is built. */
+        post: operations["buildCost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/recipes/save": {
         parameters: {
             query?: never;
@@ -456,6 +490,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/dense/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Chunks on the two principal axes, with a question, its first hits and its answers. */
+        get: operations["vectorMap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/dense/neighbours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The chunks that lie nearest to a chunk. */
+        get: operations["neighbours"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/dense/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Pairs of chunks that are nearly the same to the encoder, over the whole corpus. */
+        get: operations["closePairs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/dense/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Structures and settings measured on the vectors of the recipe's dense branch. */
+        get: operations["survey"];
+        put?: never;
+        /** @description Measure them now. */
+        post: operations["startSurvey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/indexes": {
         parameters: {
             query?: never;
@@ -463,10 +566,44 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The indexes of a recipe: size, vocabulary, how close chunks are to each other. */
+        /** @description The indexes of a recipe: size, vocabulary, structure, how close chunks are to each other. */
         get: operations["indexStage"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/sparse/analysis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Token by token, what an analysis makes of a text, and how many chunks hold each term. */
+        post: operations["analyse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/sparse/synonyms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Groups of synonyms from the text of a file, as a recipe keeps them. */
+        post: operations["readSynonyms"];
         delete?: never;
         options?: never;
         head?: never;
@@ -494,6 +631,31 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Analyse: {
+            text: string;
+            /** @description The recipe's own where it is left out. */
+            analysis?: unknown;
+        };
+        Analysed: {
+            steps: components["schemas"]["AnalysisStep"][];
+            analysis: unknown;
+            languages: string[];
+        };
+        AnalysedTerm: {
+            text: string;
+            kind: string;
+            /** @description Chunks that hold the term. */
+            chunks: number;
+        };
+        AnalysisStep: {
+            start: number;
+            end: number;
+            token: string;
+            folded: string;
+            stopped: boolean;
+            stem: string;
+            terms: components["schemas"]["AnalysedTerm"][];
+        };
         Ask: {
             text: string;
             /** @description The recipe in force where it is left out. */
@@ -519,6 +681,14 @@ export interface components {
             start: number;
             end: number;
             level: number;
+        };
+        BriefChunk: {
+            number: number;
+            document: number;
+            title: string;
+            section: string[];
+            start: number;
+            text: string;
         };
         /** @description Lengths are encoder tokens with the context line. */
         ChunkFigures: {
@@ -574,6 +744,25 @@ export interface components {
          * @enum {string}
          */
         CorrectionActionEnum: "title" | "level" | "join" | "split" | "drop";
+        Cost: {
+            /** @description Chunks that have yet to be cut, about. */
+            cut: number;
+            steps: components["schemas"]["CostStep"][];
+            /** Format: double */
+            seconds: number;
+            disk_bytes: number;
+            /** @description What the build holds at most beside the models. */
+            memory_bytes: number;
+        };
+        CostStep: {
+            title: string;
+            chunks: number;
+            tokens: number;
+            /** Format: double */
+            seconds: number;
+            /** Format: double */
+            bytes: number;
+        };
         Cut: {
             document: number;
             /** @description Tokens that the encoder reads. */
@@ -626,6 +815,29 @@ export interface components {
             chunking: unknown;
             document: number;
         };
+        DenseFacts: {
+            encoder: string;
+            title: string;
+            warning: string;
+            max_tokens: number;
+            dimension: number;
+            metric: string;
+            measure: string;
+            structure: unknown;
+            chunks: number;
+            segments: number;
+            vector_bytes: number;
+            /** @description Of the structure beside the full vectors. */
+            structure_bytes: number;
+            disk_bytes: number;
+            /**
+             * Format: double
+             * @description What the build of the recipe took that made the vectors.
+             */
+            seconds: number | null;
+            /** @description Share of chunks by cosine to the nearest, in tenths. */
+            nearest: number[];
+        };
         /** @description Offsets count Unicode code points of the text. */
         Document: {
             id: number;
@@ -669,9 +881,35 @@ export interface components {
             chunks: components["schemas"]["ChunkRange"][];
             answers: components["schemas"]["DocumentAnswer"][];
         };
+        Encoder: {
+            name: string;
+            title: string;
+            dimension: number | null;
+            max_tokens: number | null;
+            made_for: string;
+            warning: string;
+            remote: boolean;
+        };
         Explained: {
             chunk: number;
+            /**
+             * Format: double
+             * @description What the chunk's length adds; 0 unless the variant has such a share.
+             */
+            length: number;
             terms: components["schemas"]["TermShare"][];
+        };
+        FieldFacts: {
+            name: string;
+            /** Format: double */
+            weight: number;
+            /** Format: double */
+            b: number;
+            /**
+             * Format: double
+             * @description Mean terms of the field.
+             */
+            mean: number;
         };
         FieldSeen: {
             name: string;
@@ -716,22 +954,9 @@ export interface components {
          * @enum {string}
          */
         ImportedFileStateEnum: "waiting" | "opened" | "added" | "replaced" | "same" | "refused";
-        Index: {
-            kind: string;
-            bytes: number;
-            meta: unknown;
-            /** Format: date-time */
-            built_at: string;
-        };
         Indexes: {
-            indexes: components["schemas"]["Index"][];
-            terms: number | null;
-            commonest: components["schemas"]["TermRow"][];
-            codes: components["schemas"]["TermRow"][];
-            encoder: string | null;
-            encoder_tokens: number | null;
-            /** @description Cosine of each chunk to its nearest other chunk, by tenths. */
-            nearest: number[];
+            sparse: components["schemas"]["SparseFacts"] | null;
+            dense: components["schemas"]["DenseFacts"] | null;
         };
         Job: {
             id: number;
@@ -846,6 +1071,21 @@ export interface components {
             rank_by_ranks: number | null;
             rank_by_scores: number | null;
         };
+        Neighbour: {
+            number: number;
+            document: number;
+            title: string;
+            section: string[];
+            start: number;
+            text: string;
+            /** Format: double */
+            score: number;
+        };
+        Neighbours: {
+            chunk: components["schemas"]["BriefChunk"];
+            measure: string;
+            nearest: components["schemas"]["Neighbour"][];
+        };
         NewRecipe: {
             body: unknown;
             /** @default  */
@@ -872,6 +1112,21 @@ export interface components {
          * @enum {string}
          */
         OutlineActionEnum: "title" | "level" | "join" | "split" | "drop" | "undo";
+        Pair: {
+            one: components["schemas"]["BriefChunk"];
+            other: components["schemas"]["BriefChunk"];
+            /** Format: double */
+            cosine: number;
+        };
+        Pairs: {
+            /** @description All pairs; null where there are too many chunks to compare. */
+            count: number | null;
+            /** @description Chunks up to which all pairs are compared while one waits. */
+            up_to: number;
+            /** Format: double */
+            above: number;
+            pairs: components["schemas"]["Pair"][];
+        };
         Place: {
             number: number;
             document: number;
@@ -891,6 +1146,16 @@ export interface components {
             pieces: number;
             /** Format: double */
             best: number;
+        };
+        Point: {
+            structure: unknown;
+            /** Format: double */
+            recall: number;
+            /** Format: double */
+            per_second: number;
+            bytes: number;
+            /** Format: double */
+            seconds: number;
         };
         Problem: {
             detail: string;
@@ -931,6 +1196,9 @@ export interface components {
             in_force: boolean;
             /** Format: date-time */
             saved_at: string;
+        };
+        RecipeBody: {
+            body: unknown;
         };
         Remove: {
             documents: number[];
@@ -986,6 +1254,23 @@ export interface components {
             /** @description In a section that was left out. */
             outside: number;
         };
+        SparseFacts: {
+            measure: string;
+            variant: string;
+            fields: components["schemas"]["FieldFacts"][];
+            terms: number;
+            /** @description Pairs of term and chunk. */
+            entries: number;
+            bytes: number;
+            segments: number;
+            /**
+             * Format: double
+             * @description Mean terms of a chunk.
+             */
+            mean: number;
+            commonest: components["schemas"]["TermRow"][];
+            codes: components["schemas"]["TermRow"][];
+        };
         Stage: {
             files: string[];
             names: string[];
@@ -1031,9 +1316,23 @@ export interface components {
             alike: number;
             text: string;
         };
+        Survey: {
+            points: components["schemas"]["Point"][];
+            questions: number;
+            /** Format: date-time */
+            measured_at: string | null;
+            job: components["schemas"]["Job"] | null;
+        };
+        SynonymGroups: {
+            groups: string[][];
+        };
+        Synonyms: {
+            text: string;
+            /** @default synonyms */
+            name: string;
+        };
         TermRow: {
             term: string;
-            /** @description Chunks that hold the term. */
             chunks: number;
             /** Format: double */
             idf: number;
@@ -1130,6 +1429,20 @@ export interface components {
             one: components["schemas"]["Place"];
             other: components["schemas"]["Place"];
         };
+        /** @description Chunks on the two principal axes, as columns. */
+        VectorMap: {
+            /** @description Share of the variance along each axis. */
+            shares: number[];
+            chunks: number[];
+            /** @description Position of each chunk's document in the corpus. */
+            documents: number[];
+            x: number[];
+            y: number[];
+            question: number[] | null;
+            hits: number[];
+            answers: number[];
+            total: number;
+        };
         Version: {
             version: number;
             words: number;
@@ -1154,6 +1467,25 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    encoders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Encoder"][];
+                };
+            };
+        };
+    };
     session: {
         parameters: {
             query?: never;
@@ -1861,6 +2193,40 @@ export interface operations {
             };
         };
     };
+    buildCost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipeBody"];
+                "multipart/form-data": components["schemas"]["RecipeBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cost"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     saveRecipe: {
         parameters: {
             query?: never;
@@ -1963,6 +2329,163 @@ export interface operations {
             };
         };
     };
+    vectorMap: {
+        parameters: {
+            query?: {
+                question?: number;
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+                text?: string;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VectorMap"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neighbours: {
+        parameters: {
+            query: {
+                chunk: number;
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Neighbours"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    closePairs: {
+        parameters: {
+            query?: {
+                /** @description The least cosine; 0.95 where left out. */
+                above?: number;
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairs"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    survey: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startSurvey: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
     indexStage: {
         parameters: {
             query?: {
@@ -1986,6 +2509,77 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    analyse: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Analyse"];
+                "multipart/form-data": components["schemas"]["Analyse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Analysed"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readSynonyms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Synonyms"];
+                "multipart/form-data": components["schemas"]["Synonyms"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SynonymGroups"];
+                };
+            };
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };

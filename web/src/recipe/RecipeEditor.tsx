@@ -6,7 +6,9 @@ import type { Recipe } from "../api/client";
 import { Segments } from "../shell/Segments";
 import { Marker } from "../shell/Marker";
 import { CONTEXTS, overlapUnit, RULES, UNITS, withRule, type Chunking } from "../stages/chunks/settings";
-import { field, problems, withField, type RecipeBody } from "./paths";
+import { BuildCost } from "./BuildCost";
+import { DenseFields, SparseFields } from "./BranchFields";
+import { completed, field, problems, withField, type RecipeBody } from "./paths";
 
 interface Branch {
   id: string;
@@ -14,7 +16,7 @@ interface Branch {
 }
 
 export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => void }) {
-  const [body, setBody] = useState(recipe.body as RecipeBody);
+  const [body, setBody] = useState(() => completed(recipe.body as RecipeBody));
   const [raw, setRaw] = useState<string | null>(null);
   const [rawProblem, setRawProblem] = useState("");
   const [note, setNote] = useState("");
@@ -160,12 +162,13 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
             {branches.map((branch, place) =>
               branch.kind === "bm25" ? (
                 <Part key={branch.id} kind="sparse" title={`Sparse branch “${branch.id}”`}>
-                  {number(
-                    `branches[${place}].k1`,
-                    "k1",
-                    "0 to 10; repeats of a term count for more as it rises",
-                  )}
-                  {number(`branches[${place}].b`, "b", "0 to 1; holds long chunks back")}
+                  <SparseFields
+                    path={`branches[${place}]`}
+                    body={body}
+                    set={set}
+                    number={number}
+                    choice={choice}
+                  />
                   {number(`branches[${place}].depth`, "Depth, in chunks")}
                   <div>
                     {tick(`branches[${place}].analysis.stem`, "stem words")}
@@ -175,8 +178,14 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
                 </Part>
               ) : (
                 <Part key={branch.id} kind="dense" title={`Dense branch “${branch.id}”`}>
+                  <DenseFields
+                    path={`branches[${place}]`}
+                    body={body}
+                    set={set}
+                    number={number}
+                    choice={choice}
+                  />
                   {number(`branches[${place}].depth`, "Depth, in chunks")}
-                  <div className="small-text soft">compact English encoder, cosine, exact search</div>
                 </Part>
               ),
             )}
@@ -220,36 +229,35 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
             </Part>
           </>
         )}
-        <Form.Control
-          size="sm"
-          className="my-2"
-          placeholder="Why this change? (optional)"
-          aria-label="Note"
-          maxLength={300}
-          value={note}
-          onChange={(event) => setNote(event.target.value)}
-        />
-        {(rawProblem || save.error) && (
-          <div
-            className="notice mb-2"
-            style={{ "--tone": "var(--lost)" } as React.CSSProperties}
-            role="alert"
-          >
-            {rawProblem || save.error?.message}
+        <div className="save-bar">
+          {raw === null && <BuildCost body={body} />}
+          <Form.Control
+            size="sm"
+            className="my-2"
+            placeholder="Why this change? (optional)"
+            aria-label="Note"
+            maxLength={300}
+            value={note}
+            onChange={(event) => setNote(event.target.value)}
+          />
+          {(rawProblem || save.error) && (
+            <div
+              className="notice mb-2"
+              style={{ "--tone": "var(--lost)" } as React.CSSProperties}
+              role="alert"
+            >
+              {rawProblem || save.error?.message}
+            </div>
+          )}
+          <div className="d-flex gap-2">
+            <Button onClick={submit} disabled={save.isPending}>
+              Save as new version
+            </Button>
+            <Button variant="outline-secondary" onClick={close}>
+              Drop
+            </Button>
           </div>
-        )}
-        <div className="d-flex gap-2">
-          <Button onClick={submit} disabled={save.isPending}>
-            Save as new version
-          </Button>
-          <Button variant="outline-secondary" onClick={close}>
-            Drop
-          </Button>
         </div>
-        <p className="small-text soft mt-2 mb-0">
-          Depths, weights, k1, b and floors apply at question time. A changed cut or analysis is built first;
-          the line shows how far that is.
-        </p>
       </Offcanvas.Body>
     </Offcanvas>
   );

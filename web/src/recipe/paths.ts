@@ -31,3 +31,17 @@ export function problems(message: string): Record<string, string> {
   }
   return found;
 }
+
+const BRANCH: Record<string, Record<string, Json>> = {
+  bm25: { variant: "okapi", k1: 1.2, b: 0.75, delta: null, mu: 1000, fields: null },
+  vector: { metric: "cosine", structure: { kind: "exact" } },
+};
+
+/** A recipe whose branches have the settings that are younger than it. */
+export function completed(body: RecipeBody): RecipeBody {
+  const branches = (body.branches as { kind: string }[]).map((branch) => ({
+    ...BRANCH[branch.kind],
+    ...branch,
+  }));
+  return { ...body, branches };
+}

@@ -29,6 +29,12 @@ class ChunkTexts(Protocol):
     def hosts(self, chunks: Sequence[int]) -> list[str]:
         """Texts that the chunks hand on: their hosts, or the chunks themselves where there are none."""
 
+    def titles(self, chunks: Sequence[int]) -> list[str]:
+        """Titles of the documents that the chunks are of."""
+
+    def headings(self, chunks: Sequence[int]) -> list[str]:
+        """Headings of the sections around each chunk, from the outermost in."""
+
 
 @dataclass(frozen=True)
 class ChunkTable:
@@ -104,6 +110,16 @@ class CorpusTexts:
         table = self.table
         return [
             self.documents[table.document[chunk]].text[table.host_start[chunk] : table.host_end[chunk]]
+            for chunk in chunks
+        ]
+
+    def titles(self, chunks: Sequence[int]) -> list[str]:
+        return [self.documents[self.table.document[chunk]].title for chunk in chunks]
+
+    def headings(self, chunks: Sequence[int]) -> list[str]:
+        table = self.table
+        return [
+            "\n".join(self.documents[table.document[chunk]].section_path(int(table.section[chunk])))
             for chunk in chunks
         ]
 

@@ -4,6 +4,7 @@ import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 import onnxruntime
@@ -12,9 +13,10 @@ from tokenizers import Tokenizer
 
 from doppio.core.chunking.units import Units
 from doppio.core.errors import ModelFolderError
-from doppio.core.models.folder import GRAPH, TOKENIZER, open_folder
+from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, open_folder
 
-BATCH = 32
+TOKENS_A_BATCH, MOST_ROWS = 4096, 64
+_IDS, _MASK, _TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
 
 
 @dataclass(frozen=True)
@@ -22,7 +24,7 @@ class Encoded:
     """Encodings of a batch of texts.
 
     place : (m,) int64, positions of the texts in what was given
-    vectors : (m, d) float32, unit vectors of whole texts
+    vectors : (m, d) float32, vectors of whole texts
     tokens : list of m (t_i, d) float32 arrays, unit vectors of the tokens, special ones left out; or None
     ids : list of m (t_i,) int64 arrays, the tokens' numbers in the vocabulary; or None
     """
@@ -31,6 +33,37 @@ class Encoded:
     vectors: NDArray[np.float32]
     tokens: list[NDArray[np.float32]] | None
     ids: list[NDArray[np.int64]] | None
+
+
+class TextEncoder(Protocol):
+    """Turns texts into vectors.
+
+    digest : changes whenever the same text may get another vector
+    unit : whether its vectors have unit length
+    max_tokens : tokens of a text that are read, special ones not counted
+    warning : what speaks against using it for questions, or nothing
+    """
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def title(self) -> str: ...
+    @property
+    def digest(self) -> str: ...
+    @property
+    def dimension(self) -> int: ...
+    @property
+    def unit(self) -> bool: ...
+    @property
+    def max_tokens(self) -> int: ...
+    @property
+    def warning(self) -> str: ...
+
+    def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
+        """Vectors of questions: (n, d) float32, in the order given."""
+
+    def encode(self, texts: Sequence[str], *, tokens: bool = False) -> Iterator[Encoded]:
+        """Encode passages in batches; with `tokens`, each token too, where the encoder can."""
 
 
 class Encoder:
@@ -53,10 +86,54 @@ class Encoder:
         self._whole.no_padding()
         self._cut.no_padding()
         self._cut.enable_truncation(self.folder.max_tokens)
+        inputs = [given.name for given in self._session.get_inputs()]
+        self._ids, self._mask, self._types = (
+            next((name for name in inputs if name in names), None) for names in (_IDS, _MASK, _TYPES)
+        )
+        unknown = set(inputs) - {self._ids, self._mask, self._types}
+        if self._ids is None or self._mask is None or unknown:
+            raise ModelFolderError(
+                f"{path / GRAPH}: inputs are {', '.join(inputs)}; allowed are {' or '.join(_IDS)}, "
+                f"{' or '.join(_MASK)} and, where it is needed, {' or '.join(_TYPES)}"
+            )
+        ranks = {given.name: len(given.shape) for given in self._session.get_outputs()}
+        self._vector = next((name for name, rank in ranks.items() if rank == 2), None)
+        self._tokens = next((name for name, rank in ranks.items() if rank == 3), None)
+        needed = self._vector if self.folder.pooling == GRAPH_VECTOR else self._tokens
+        if needed is None:
+            what = "one vector a text" if self.folder.pooling == GRAPH_VECTOR else "one vector a token"
+            raise ModelFolderError(
+                f"{path / GRAPH}: no output gives {what}, as pooling {self.folder.pooling!r} needs"
+            )
+
+    @property
+    def name(self) -> str:
+        return self.folder.name
+
+    @property
+    def title(self) -> str:
+        return self.folder.title
+
+    @property
+    def digest(self) -> str:
+        return self.folder.digest
+
+    @property
+    def unit(self) -> bool:
+        return self.folder.unit
+
+    @property
+    def warning(self) -> str:
+        return self.folder.warning
 
     @property
     def dimension(self) -> int:
         return self.folder.dimension
+
+    @property
+    def gives_tokens(self) -> bool:
+        """Whether it gives a vector for every token."""
+        return self._tokens is not None
 
     @property
     def max_tokens(self) -> int:
@@ -80,41 +157,92 @@ class Encoder:
         """What the tokens look like, for people."""
         return [str(self._whole.id_to_token(int(number))) for number in ids]
 
+    def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
+        """Vectors of questions: (n, d) float32, in the order given."""
+        return self._vectors(texts, self.folder.question)
+
     def vectors(self, texts: Sequence[str]) -> NDArray[np.float32]:
-        """Unit vectors of texts: (n, d) float32, in the order given."""
+        """Vectors of passages: (n, d) float32, in the order given."""
+        return self._vectors(texts, self.folder.passage)
+
+    def _vectors(self, texts: Sequence[str], prefix: str) -> NDArray[np.float32]:
         result = np.zeros((len(texts), self.dimension), np.float32)
-        for batch in self.encode(texts):
+        for batch in self._encode(texts, prefix, False):
             result[batch.place] = batch.vectors
         return result
 
     def encode(self, texts: Sequence[str], *, tokens: bool = False) -> Iterator[Encoded]:
-        """Encode texts in batches of like length, so that little is padding; with `tokens`, each token too.
+        """Encode passages in batches of like length, so that little is padding; with `tokens`, each token too.
 
         Notes
         -----
-        Batches come in the order of length, not of the texts; `place` says which texts they are.
+        Batches come in the order of length, not of the texts; `place` says which texts they are. Vectors of tokens
+        have unit length.
         """
-        encodings = self._cut.encode_batch(list(texts))
+        return self._encode(texts, self.folder.passage, tokens)
+
+    def _encode(self, texts: Sequence[str], prefix: str, tokens: bool) -> Iterator[Encoded]:
+        encodings = self._cut.encode_batch([prefix + text for text in texts] if prefix else list(texts))
         lengths = np.array([len(encoding.ids) for encoding in encodings], np.int64)
         order = np.argsort(lengths, kind="stable")
-        for first in range(0, len(order), BATCH):
-            place = order[first : first + BATCH]
+        first = 0
+        while first < len(order):
+            rows = MOST_ROWS
+            while rows > 1 and rows * int(lengths[order[min(first + rows, len(order)) - 1]]) > TOKENS_A_BATCH:
+                rows -= 1
+            place = order[first : first + rows]
+            first += rows
             longest = int(lengths[place].max())
             ids = np.zeros((len(place), longest), np.int64)
             mask = np.zeros((len(place), longest), np.int64)
             for row, number in enumerate(place):
                 ids[row, : lengths[number]] = encodings[number].ids
                 mask[row, : lengths[number]] = 1
-            wanted = ["vector", "tokens"] if tokens else ["vector"]
-            outputs = self._session.run(wanted, {"ids": ids, "mask": mask})
-            if not tokens:
-                yield Encoded(place, outputs[0], None, None)
+            vectors, each = self._run(ids, mask, tokens)
+            if not tokens or each is None:
+                yield Encoded(place, vectors, None, None)
                 continue
             real = [slice(1, int(lengths[number]) - 1) for number in place]
-            unit = outputs[1] / np.maximum(np.linalg.norm(outputs[1], axis=2, keepdims=True), 1e-9)
+            unit = each / np.maximum(np.linalg.norm(each, axis=2, keepdims=True), 1e-9)
             yield Encoded(
                 place,
-                outputs[0],
+                vectors,
                 [unit[row, span] for row, span in enumerate(real)],
                 [ids[row, span] for row, span in enumerate(real)],
             )
+
+    def _run(
+        self, ids: NDArray[np.int64], mask: NDArray[np.int64], tokens: bool
+    ) -> tuple[NDArray[np.float32], NDArray[np.float32] | None]:
+        given = {self._ids: ids, self._mask: mask}
+        if self._types:
+            given[self._types] = np.zeros_like(ids)
+        pooling = self.folder.pooling
+        wanted = [self._vector] if pooling == GRAPH_VECTOR else []
+        wanted += [self._tokens] if tokens or pooling != GRAPH_VECTOR else []
+        found = dict(zip(wanted, self._session.run(wanted, given), strict=True))
+        each = found.get(self._tokens) if self._tokens else None
+        if pooling == GRAPH_VECTOR:
+            vectors = found[self._vector]
+        else:
+            assert each is not None
+            vectors = _pooled(each, mask, pooling)
+        if vectors.shape[1] < self.dimension:
+            raise ModelFolderError(
+                f"{self.folder.path}: dimension: {self.dimension} stated, the graph gives {vectors.shape[1]} numbers"
+            )
+        vectors = np.asarray(vectors[:, : self.dimension], np.float32)
+        if self.unit:
+            vectors = vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-12)
+        return vectors, each
+
+
+def _pooled(tokens: NDArray[np.float32], mask: NDArray[np.int64], pooling: str) -> NDArray[np.float32]:
+    if pooling == FIRST:
+        return tokens[:, 0]
+    real = mask[:, :, None].astype(np.float32)
+    if pooling == MAX:
+        found: NDArray[np.float32] = np.where(real > 0, tokens, -np.inf).max(axis=1)
+        return found
+    summed: NDArray[np.float32] = (tokens * real).sum(axis=1) / np.maximum(real.sum(axis=1), 1)
+    return summed

@@ -5,6 +5,8 @@ import json
 import os
 import shutil
 import uuid
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,22 +21,55 @@ from doppio.core.models.bert_graph import bert_graph
 FORMAT = "doppio-model/1"
 MANIFEST = "doppio-model.json"
 GRAPH, TOKENIZER = "encoder.onnx", "tokenizer.json"
+ENCODER, REMOTE = "encoder", "remote-encoder"
+GRAPH_VECTOR, MEAN, FIRST, MAX = "graph", "mean", "first", "max"
+POOLINGS = (GRAPH_VECTOR, MEAN, FIRST, MAX)
+QUESTIONS, LIKENESS = "questions", "likeness"
+MADE_FOR = (QUESTIONS, LIKENESS)
+WRONG_SORT = (
+    "This model was made to compare texts of like length. Short questions and long passages lie apart in it, "
+    "so expect low recall; take one that was made for questions."
+)
 
 
 @dataclass(frozen=True)
 class ModelFolder:
-    """An encoder folder whose manifest has been read."""
+    """An encoder's manifest.
+
+    kind : "encoder", or "remote-encoder" for one that an endpoint runs
+    dimension : numbers a vector; a graph that gives more is cut off there
+    max_tokens : longer passages are cut off there, special tokens included
+    pooling : "graph" where the graph gives one vector a text, or how those of the tokens are joined
+    question, passage : put before the texts
+    unit : whether vectors are brought to unit length
+    made_for : "questions" or "likeness", what the model was trained to compare
+    settings : what a remote encoder needs besides
+    """
 
     path: Path
     name: str
     title: str
+    kind: str
     dimension: int
     max_tokens: int
     digest: str
     licence: str
+    pooling: str = GRAPH_VECTOR
+    question: str = ""
+    passage: str = ""
+    unit: bool = True
+    made_for: str = QUESTIONS
+    settings: Mapping[str, Any] | None = None
+
+    @property
+    def warning(self) -> str:
+        """What speaks against using it for questions, or nothing."""
+        return WRONG_SORT if self.made_for == LIKENESS else ""
 
 
-def prepare_encoder(source: Path, target: Path, *, name: str, title: str, max_tokens: int, licence: str) -> None:
+def prepare_encoder(
+    source: Path, target: Path, *, name: str, title: str, max_tokens: int, licence: str, **more: Any
+) -> None:
     """Turn a BERT-family safetensors folder into a model folder, atomically.
 
     Parameters
@@ -47,13 +82,15 @@ def prepare_encoder(source: Path, target: Path, *, name: str, title: str, max_to
         What recipes call the model, and what people read.
     max_tokens : int
         Longer passages are cut off there, special tokens included.
+    more :
+        Other fields of the manifest.
 
     Raises
     ------
     ModelFolderError
         If a file is missing or does not hold such an encoder.
     """
-    config = _json(source / "config.json")
+    config = read_json(source / "config.json")
     if config.get("model_type") != "bert" or config.get("hidden_act") != "gelu":
         raise ModelFolderError(f"{source / 'config.json'}: not a BERT-family encoder with GELU")
     for needed in ("model.safetensors", TOKENIZER):
@@ -64,26 +101,66 @@ def prepare_encoder(source: Path, target: Path, *, name: str, title: str, max_to
         graph = bert_graph({key.removeprefix("bert."): value for key, value in weights.items()}, config)
     except (SafetensorError, KeyError) as error:
         raise ModelFolderError(f"{source / 'model.safetensors'}: {error}") from error
+    with drafted(target) as draft:
+        onnx.save(graph, str(draft / GRAPH))
+        shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
+        fields = {"dimension": config["hidden_size"], "pooling": GRAPH_VECTOR, "unit": True}
+        write_manifest(
+            draft, {"name": name, "title": title, "max_tokens": max_tokens, "licence": licence, **fields, **more}
+        )
+
+
+def prepare_bytes(source: Path, target: Path, *, name: str, title: str) -> None:
+    """The same encoder with its matrices in one byte a number: faster, and its vectors a little off."""
+    from onnxruntime.quantization import QuantType, quantize_dynamic
+
+    whole = open_folder(source)
+    with drafted(target) as draft:
+        quantize_dynamic(str(source / GRAPH), str(draft / GRAPH), weight_type=QuantType.QInt8, per_channel=True)
+        shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
+        kept = {field: getattr(whole, field) for field in _FIELDS if field not in ("name", "title")}
+        write_manifest(draft, {"name": name, "title": title, **kept})
+
+
+def register_folder(source: Path, root: Path) -> ModelFolder:
+    """Take an encoder with an ONNX graph, a tokenizer and a manifest into the models below `root`.
+
+    Raises
+    ------
+    ModelFolderError
+        If a file is missing, or a field of the manifest is missing or wrong; the message names it.
+    """
+    manifest = read_json(source / MANIFEST)
+    graph = manifest.get("graph", GRAPH)
+    for file in (graph, TOKENIZER):
+        if not (source / str(file)).is_file():
+            raise ModelFolderError(f"{source / str(file)}: missing")
+    target = root / checked_name(manifest.get("name"), source / MANIFEST)
+    with drafted(target) as draft:
+        shutil.copyfile(source / str(graph), draft / GRAPH)
+        shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
+        write_manifest(draft, {key: value for key, value in manifest.items() if key not in ("graph", "files")})
+        open_folder(draft)
+    return open_folder(target)
+
+
+def checked_name(name: Any, where: Path) -> str:
+    """A name that a recipe can use."""
+    fits = (
+        isinstance(name, str) and 0 < len(name) <= 64 and all(c.isascii() and (c.isalnum() or c == "-") for c in name)
+    )
+    if not fits or name != str(name).lower():
+        raise ModelFolderError(f"{where}: name: {name!r} is not up to 64 small letters, digits and hyphens")
+    return str(name)
+
+
+@contextmanager
+def drafted(target: Path) -> Iterator[Path]:
+    """A folder that takes the place of `target` once all of it is there."""
     draft = target.with_name(f".{target.name}.{uuid.uuid4().hex}")
     draft.mkdir(parents=True)
     try:
-        onnx.save(graph, str(draft / GRAPH))
-        shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
-        manifest = {
-            "format": FORMAT,
-            "name": name,
-            "title": title,
-            "kind": "encoder",
-            "dimension": config["hidden_size"],
-            "max_tokens": max_tokens,
-            "pooling": "mean over the attention mask, then unit length",
-            "licence": licence,
-            "files": {file: _digest(draft / file) for file in (GRAPH, TOKENIZER)},
-        }
-        with (draft / MANIFEST).open("w", encoding="utf-8") as file:
-            json.dump(manifest, file, indent=1)
-            file.flush()
-            os.fsync(file.fileno())
+        yield draft
         if target.exists():
             shutil.rmtree(target)
         draft.rename(target)
@@ -92,38 +169,72 @@ def prepare_encoder(source: Path, target: Path, *, name: str, title: str, max_to
             shutil.rmtree(draft)
 
 
+def write_manifest(folder: Path, fields: Mapping[str, Any]) -> None:
+    """Write the manifest of a folder, with the digests of the files that are in it."""
+    files = {file.name: _digest(file) for file in sorted(folder.iterdir()) if file.name != MANIFEST}
+    manifest = {"format": FORMAT, "kind": ENCODER, **fields, "files": files}
+    with (folder / MANIFEST).open("w", encoding="utf-8") as file:
+        json.dump(manifest, file, indent=1)
+        file.flush()
+        os.fsync(file.fileno())
+
+
+_FIELDS: dict[str, tuple[type | tuple[type, ...], Any]] = {
+    "name": (str, None), "title": (str, None), "dimension": (int, None), "max_tokens": (int, None),
+    "licence": (str, "not stated"), "pooling": (str, GRAPH_VECTOR), "question": (str, ""), "passage": (str, ""),
+    "unit": (bool, True), "made_for": (str, QUESTIONS), "kind": (str, ENCODER),
+}  # fmt: skip
+_CHOICES = {"pooling": POOLINGS, "made_for": MADE_FOR, "kind": (ENCODER, REMOTE)}
+
+
 def open_folder(path: Path) -> ModelFolder:
     """Read the manifest of a model folder and check that its files are there.
 
     Raises
     ------
     ModelFolderError
-        If the manifest or a file that it lists is missing or has another size or format.
+        If the manifest or a file that it lists is missing, or a field has another type or value than it may.
     """
-    manifest = _json(path / MANIFEST)
-    if manifest.get("format") != FORMAT or manifest.get("kind") != "encoder":
-        raise ModelFolderError(f"{path / MANIFEST}: format is not {FORMAT} of kind encoder")
-    for file in manifest["files"]:
+    manifest = read_json(path / MANIFEST)
+    where = path / MANIFEST
+    if manifest.get("format") != FORMAT:
+        raise ModelFolderError(f"{where}: format: {manifest.get('format')!r} is not {FORMAT!r}")
+    fields: dict[str, Any] = {}
+    for name, (kind, default) in _FIELDS.items():
+        value = manifest.get(name, default)
+        if value is None:
+            raise ModelFolderError(f"{where}: {name}: missing")
+        if not isinstance(value, kind) or (isinstance(value, int) and kind is int and (value is True or value < 1)):
+            wanted = "a whole number above 0" if kind is int else "true or false" if kind is bool else "a text"
+            raise ModelFolderError(f"{where}: {name}: {value!r} is not {wanted}")
+        if name in _CHOICES and value not in _CHOICES[name]:
+            raise ModelFolderError(f"{where}: {name}: {value!r} is not one of {', '.join(_CHOICES[name])}")
+        fields[name] = value
+    for file in manifest.get("files", {}):
         if not (path / file).is_file():
             raise ModelFolderError(f"{path / file}: missing; set the model up again")
-    return ModelFolder(
-        path=path,
-        name=manifest["name"],
-        title=manifest["title"],
-        dimension=manifest["dimension"],
-        max_tokens=manifest["max_tokens"],
-        digest=hashlib.blake2b(json.dumps(manifest["files"], sort_keys=True).encode(), digest_size=10).hexdigest(),
-        licence=manifest["licence"],
-    )
+    known = {**{key: fields[key] for key in fields if key != "title"}, "files": manifest.get("files", {})}
+    known["version"] = manifest.get("version", "")
+    digest = hashlib.blake2b(json.dumps(known, sort_keys=True).encode(), digest_size=10).hexdigest()
+    return ModelFolder(path=path, digest=digest, settings=manifest.get("settings"), **fields)
 
 
-def _json(path: Path) -> dict[str, Any]:
+def read_json(path: Path) -> dict[str, Any]:
+    """A JSON object from a file.
+
+    Raises
+    ------
+    ModelFolderError
+        If the file is missing or holds none.
+    """
     try:
-        found: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+        found = json.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError as error:
         raise ModelFolderError(f"{path}: missing") from error
     except ValueError as error:
         raise ModelFolderError(f"{path}: not JSON ({error})") from error
+    if not isinstance(found, dict):
+        raise ModelFolderError(f"{path}: not a JSON object")
     return found
 
 

@@ -1,11 +1,13 @@
 """The encoder's vectors of every token of every chunk, in one byte a number."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.artifacts import Artifact
+from doppio.core.rows import ranges, rows_of
 
 KIND = "token-vectors"
 
@@ -17,32 +19,69 @@ def compress(vectors: NDArray[np.float32]) -> tuple[NDArray[np.int8], NDArray[np
 
 
 @dataclass(frozen=True)
-class TokenVectors:
-    """Chunk c has the tokens `begins[c]:begins[c + 1]`.
+class Segment:
+    """Token vectors of the chunks of a segment.
 
-    begins : (chunks + 1,) int64
-    codes : (tokens, d) int8, mapped from disk
-    scales : (tokens,) float32
+    spans : (n, 2) int64, first token and number of tokens of each chunk
+    codes : (t, d) int8, mapped from disk
+    scales : (t,) float32
+    ids : (t,) int32, the tokens' numbers in the vocabulary
     frequency : (vocabulary,) int32, chunks that hold each token
+    now : (n,) int64, the number of each chunk in the index, -1 where it is deleted; empty where it is its place
     """
 
-    begins: NDArray[np.int64]
+    spans: NDArray[np.int64]
     codes: NDArray[np.int8]
     scales: NDArray[np.float32]
+    ids: NDArray[np.int32]
     frequency: NDArray[np.int32]
+    now: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+
+    @classmethod
+    def opened(cls, arrays: Mapping[str, NDArray[Any]], now: NDArray[np.int64]) -> "Segment":
+        names = ("spans", "codes", "scales", "ids", "frequency")
+        return cls(**{name: arrays[name] for name in names}, now=now)
+
+
+class TokenVectors:
+    """Token vectors of all chunks of an index, whatever segments they are in."""
+
+    def __init__(self, segments: Sequence[Segment]) -> None:
+        self._segments = list(segments)
+        self.chunks = sum(
+            int((segment.now >= 0).sum()) if segment.now.size else len(segment.spans) for segment in self._segments
+        )
+        self.frequency: NDArray[np.int64] = np.sum([_living(segment) for segment in self._segments], axis=0)
 
     def of(self, chunk: int) -> NDArray[np.float32]:
         """Unit vectors of a chunk's tokens: (t, d) float32."""
-        span = slice(int(self.begins[chunk]), int(self.begins[chunk + 1]))
-        return self.codes[span].astype(np.float32) * self.scales[span, None]
+        wanted = np.array([chunk], np.int64)
+        for segment in self._segments:
+            _, rows = rows_of(segment.now, len(segment.spans), wanted)
+            if rows.size:
+                begin, count = segment.spans[rows[0]].tolist()
+                span = slice(begin, begin + count)
+                return segment.codes[span].astype(np.float32) * segment.scales[span, None]
+        raise IndexError(f"chunk {chunk} is not between 0 and {self.chunks - 1}")
 
     def idf(self, ids: NDArray[np.int64]) -> NDArray[np.float32]:
         """Inverse document frequency ln(1 + (N - n + 0.5) / (n + 0.5)) of tokens, over the chunks."""
-        chunks = len(self.begins) - 1
         held = self.frequency[ids].astype(np.float64)
-        return np.log1p((chunks - held + 0.5) / (held + 0.5)).astype(np.float32)
+        return np.log1p((self.chunks - held + 0.5) / (held + 0.5)).astype(np.float32)
 
 
-def open_token_vectors(artifact: Artifact) -> TokenVectors:
-    arrays = artifact.arrays
-    return TokenVectors(arrays["begins"], arrays["codes"], arrays["scales"], arrays["frequency"])
+def frequencies(spans: NDArray[np.int64], ids: NDArray[np.int32], vocabulary: int) -> NDArray[np.int32]:
+    """How many of the chunks hold each token: (vocabulary,) int32."""
+    if not len(spans):
+        return np.zeros(vocabulary, np.int32)
+    owners = np.repeat(np.arange(len(spans)), spans[:, 1])
+    held = ids[ranges(spans[:, 0], spans[:, 1])].astype(np.int64)
+    pairs = np.unique(held * len(spans) + owners)
+    return np.bincount(pairs // len(spans), minlength=vocabulary).astype(np.int32)
+
+
+def _living(segment: Segment) -> NDArray[np.int64]:
+    found = segment.frequency.astype(np.int64)
+    if segment.now.size and (segment.now < 0).any():
+        found -= frequencies(segment.spans[segment.now < 0], segment.ids, len(segment.frequency))
+    return found

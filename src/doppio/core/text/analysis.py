@@ -1,50 +1,98 @@
 """Which terms of a text does the sparse index see?
 
-Unicode normalisation, case folding, words, codes kept whole as well as in parts, stop words, stems.
+Unicode normalisation, case folding, words, codes kept whole as well as in parts, stop words, stems, character
+n-grams, pairs of signs for Chinese, Japanese and Korean, synonyms.
 """
 
 import unicodedata
-from dataclasses import dataclass
-from functools import lru_cache
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property, lru_cache
+from typing import Any
 
 import regex
 import snowballstemmer
 
-STOP_WORDS = frozenset(
-    """a about above after again all also am an and any are as at be been before being below between both but
-    by can could did do does doing down during each few for from further had has have having he her here hers
-    him his how i if in into is it its itself just may me might more most must my no nor not of off on once
-    only or other our out over own same shall she should so some such than that the their them then there
-    these they this those through to too under until up very was we were what when where which while who whom
-    why will with would you your""".split()
-)
+from doppio.core.errors import RecipeError
+from doppio.core.text.stop_words import STOP_WORDS
+
+# Languages with a stemmer, by their ISO 639-1 codes; "any" has neither stemmer nor stop words.
+LANGUAGES = {
+    "any": "", "ar": "arabic", "da": "danish", "de": "german", "el": "greek", "en": "english", "es": "spanish",
+    "fi": "finnish", "fr": "french", "hu": "hungarian", "id": "indonesian", "it": "italian", "nl": "dutch",
+    "no": "norwegian", "pt": "portuguese", "ro": "romanian", "ru": "russian", "sv": "swedish", "tr": "turkish",
+}  # fmt: skip
+_PLAIN = ("language", "stem", "stop_words", "keep_codes", "cjk")
+PAIRS, SINGLE = "pairs", "single"
+SAME_AS = "≡"
+_SIGNS = r"\p{Han}\p{Hiragana}\p{Katakana}ー"
 _TOKEN = regex.compile(
     r"[\p{L}\p{N}]+(?:[._+@:/&#%-]+[\p{L}\p{N}]+)+"
-    r"|[\p{Han}\p{Hiragana}\p{Katakana}]"
-    r"|[[\p{L}\p{N}\p{M}]--[\p{Han}\p{Hiragana}\p{Katakana}]]+(?:['’][\p{L}]+)?",
+    rf"|[{_SIGNS}]+"
+    rf"|[[\p{{L}}\p{{N}}\p{{M}}]--[{_SIGNS}]]+(?:['’][\p{{L}}]+)?",
     regex.V1,
 )
 _PART = regex.compile(r"[\p{L}\p{N}\p{M}]+")
 _MARKS = regex.compile(r"[._+@:/&#%-]+")
+_IDEOGRAPHS = regex.compile(rf"[{_SIGNS}]+")
+_HANGUL = regex.compile(r"\p{Hangul}{2,}")
+WHOLE, JOINED, PART, WORD, STOPPED, PAIR, GRAM, SYNONYM = (
+    "code kept whole", "code without its joints", "part of a code", "word", "stop word", "pair of signs",
+    "n-gram", "synonym",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Term:
-    """One term and the range of the original text that it comes from."""
+    """One term, the range of the original text that it comes from, and what it is."""
 
     text: str
     start: int
     end: int
+    kind: str = WORD
+
+
+@dataclass(frozen=True)
+class Step:
+    """What became of one token of a text; `terms` are what the index sees, and may be none."""
+
+    start: int
+    end: int
+    token: str
+    folded: str
+    stopped: bool
+    stem: str
+    terms: tuple[Term, ...]
 
 
 @dataclass(frozen=True)
 class Analysis:
-    """Settings of the analysis: `language` "en"; stems, stop words and codes can be switched off."""
+    """Settings of the analysis.
+
+    language : one of `LANGUAGES`, for stems and stop words
+    stem, stop_words, keep_codes : each can be switched off
+    grams : (low, high) or None; words become their character n-grams of these lengths
+    cjk : "pairs" or "single", how a run of Chinese, Japanese or Korean signs is cut
+    synonyms : groups of words or short phrases that mean the same
+    """
 
     language: str = "en"
     stem: bool = True
     stop_words: bool = True
     keep_codes: bool = True
+    grams: tuple[int, int] | None = None
+    cjk: str = PAIRS
+    synonyms: tuple[tuple[str, ...], ...] = ()
+
+    @classmethod
+    def of(cls, settings: Mapping[str, Any]) -> "Analysis":
+        """From the `analysis` part of a recipe."""
+        grams = settings.get("grams")
+        return cls(
+            **{key: settings[key] for key in _PLAIN if key in settings},
+            grams=(grams["from"], grams["to"]) if grams else None,
+            synonyms=tuple(tuple(group) for group in settings.get("synonyms", ())),
+        )  # fmt: skip
 
     def terms(self, text: str) -> list[Term]:
         """Terms in the order of the text.
@@ -54,30 +102,148 @@ class Analysis:
         A code is a run of letters and digits joined by one of `. _ + @ : / & # % -` that holds a digit or
         an `@`. With `keep_codes` it yields itself whole (`e-417`), itself without its joints (`e417`, so
         that either spelling finds the other) and its parts; joined words without a digit yield parts only.
+        A word or phrase of a synonym group yields, besides its own terms, one that stands for the group.
         """
-        found: list[Term] = []
-        for match in _TOKEN.finditer(text):
-            raw, start, end = match[0], match.start(), match.end()
-            if _MARKS.search(raw):
-                if self.keep_codes and (any(sign.isdigit() for sign in raw) or "@" in raw):
-                    whole = _fold(raw)
-                    found.append(Term(whole, start, end))
-                    joined = _MARKS.sub("", whole)
-                    if any(sign.isalpha() for sign in joined) and "@" not in whole:
-                        found.append(Term(joined, start, end))
-                for part in _PART.finditer(raw):
-                    self._word(found, part[0], start + part.start(), start + part.end())
-            else:
-                self._word(found, raw, start, end)
+        return [term for step in self.steps(text) for term in step.terms]
+
+    def steps(self, text: str) -> Iterator[Step]:
+        """Token by token, what the analysis makes of a text."""
+        found = (self._step(match[0], match.start()) for match in _TOKEN.finditer(text))
+        return self._with_synonyms(found) if self.synonyms else found
+
+    def numbering(self) -> "Numbering":
+        """A fast way from texts to numbers of terms."""
+        return Numbering(self)
+
+    def _step(self, raw: str, start: int) -> Step:
+        end = start + len(raw)
+        terms: list[Term] = []
+        if _MARKS.search(raw):
+            if self.keep_codes and (any(sign.isdigit() for sign in raw) or "@" in raw):
+                whole = _fold(raw)
+                terms.append(Term(whole, start, end, WHOLE))
+                joined = _MARKS.sub("", whole)
+                if any(sign.isalpha() for sign in joined) and "@" not in whole:
+                    terms.append(Term(joined, start, end, JOINED))
+            for part in _PART.finditer(raw):
+                kind = PART if terms else WORD
+                terms += [replace(term, kind=kind) for term in self._word(part[0], start + part.start())[1]]
+            folded = _fold(raw)
+            return Step(start, end, raw, folded, False, folded, tuple(terms))
+        if _IDEOGRAPHS.fullmatch(raw) or (self.cjk == PAIRS and _HANGUL.fullmatch(raw)):
+            return Step(start, end, raw, _fold(raw), False, _fold(raw), tuple(self._signs(raw, start)))
+        stem, terms = self._word(raw, start)
+        return Step(start, end, raw, _fold(raw), not stem, stem, tuple(terms))
+
+    def _signs(self, raw: str, start: int) -> Iterator[Term]:
+        width = 2 if self.cjk == PAIRS and len(raw) > 1 else 1
+        for place in range(len(raw) - width + 1):
+            kind = PAIR if width == 2 else WORD
+            yield Term(_fold(raw[place : place + width]), start + place, start + place + width, kind)
+
+    def _word(self, raw: str, start: int) -> tuple[str, list[Term]]:
+        """Stem of a word and its terms; both empty for a stop word."""
+        word = _fold(raw)
+        if word.endswith(("'s", "’s")) and self.language == "en":
+            word = word[:-2]
+        if self.stop_words and word in STOP_WORDS.get(self.language, ()):
+            return "", []
+        stem = _stemmed(word, self.language) if self.stem else word
+        end = start + len(raw)
+        if self.grams is None:
+            return stem, [Term(stem, start, end)]
+        low, high = self.grams
+        if len(word) <= low:
+            return stem, [Term(word, start, end, GRAM)]
+        return stem, [
+            Term(word[place : place + width], start + min(place, len(raw)), min(start + place + width, end), GRAM)
+            for width in range(low, min(high, len(word)) + 1)
+            for place in range(len(word) - width + 1)
+        ]
+
+    @cached_property
+    def _groups(self) -> dict[str, list[tuple[tuple[str, ...], str]]]:
+        """Phrases of stems by their first stem, each with the term of its group, the longest first."""
+        plain = replace(self, synonyms=(), stop_words=False)
+        found: dict[str, list[tuple[tuple[str, ...], str]]] = {}
+        for group in self.synonyms:
+            phrases = [tuple(step.stem for step in plain.steps(phrase)) for phrase in group]
+            for phrase in phrases:
+                if phrase:
+                    found.setdefault(phrase[0], []).append((phrase, SAME_AS + " ".join(phrases[0])))
+        return {first: sorted(phrases, key=lambda entry: -len(entry[0])) for first, phrases in found.items()}
+
+    def _with_synonyms(self, steps: Iterator[Step]) -> Iterator[Step]:
+        plain = replace(self, synonyms=(), stop_words=False)
+        listed = list(steps)
+        stems = [step.stem or plain._word(step.token, 0)[0] for step in listed]
+        at = 0
+        while at < len(listed):
+            step = listed[at]
+            for phrase, name in self._groups.get(stems[at], ()):
+                if tuple(stems[at : at + len(phrase)]) == phrase:
+                    last = listed[at + len(phrase) - 1]
+                    step = replace(step, terms=(*step.terms, Term(name, step.start, last.end, SYNONYM)))
+                    break
+            yield step
+            at += 1
+
+
+class Numbering:
+    """Numbers terms as they come; what a token yields is worked out once.
+
+    vocabulary : dict from term to its number, in the order of the numbers
+    """
+
+    def __init__(self, analysis: Analysis) -> None:
+        self.vocabulary: dict[str, int] = {}
+        self._analysis = analysis
+        self._known: dict[str, tuple[int, ...]] = {}
+        self._numbers: Callable[[str], list[int]] = self._slowly if analysis.synonyms else self._by_token
+
+    def __call__(self, text: str) -> list[int]:
+        """Numbers of the terms of a text, in its order."""
+        return self._numbers(text)
+
+    def _number(self, term: str) -> int:
+        return self.vocabulary.setdefault(term, len(self.vocabulary))
+
+    def _slowly(self, text: str) -> list[int]:
+        return [self._number(term.text) for term in self._analysis.terms(text)]
+
+    def _by_token(self, text: str) -> list[int]:
+        known = self._known
+        found: list[int] = []
+        for raw in _TOKEN.findall(text):
+            numbers = known.get(raw)
+            if numbers is None:
+                terms = self._analysis._step(raw, 0).terms
+                numbers = known[raw] = tuple(self._number(term.text) for term in terms)
+            found.extend(numbers)
         return found
 
-    def _word(self, found: list[Term], raw: str, start: int, end: int) -> None:
-        word = _fold(raw)
-        if word.endswith(("'s", "’s")):
-            word = word[:-2]
-        if self.stop_words and word in STOP_WORDS:
-            return
-        found.append(Term(_stem(word) if self.stem else word, start, end))
+
+def read_synonyms(text: str, name: str) -> list[list[str]]:
+    """Groups of synonyms from a text file: one group a line, parted by commas; `#` begins a comment.
+
+    Raises
+    ------
+    RecipeError
+        If a line holds fewer than two words or phrases; the message names the line.
+    """
+    groups = []
+    for number, line in enumerate(text.splitlines(), 1):
+        kept = line.partition("#")[0].strip().removeprefix("\ufeff")
+        if not kept:
+            continue
+        group = [phrase.strip() for phrase in kept.split(",") if phrase.strip()]
+        if len(group) < 2:
+            raise RecipeError(
+                f"{name}, line {number}: a group needs two words or phrases at least, parted by commas; "
+                f"found {kept!r}"
+            )
+        groups.append(group)
+    return groups
 
 
 @lru_cache(maxsize=200_000)
@@ -86,6 +252,8 @@ def _fold(raw: str) -> str:
 
 
 @lru_cache(maxsize=200_000)
-def _stem(word: str) -> str:
-    stem: str = snowballstemmer.stemmer("english").stemWord(word)
+def _stemmed(word: str, language: str) -> str:
+    if not LANGUAGES[language]:
+        return word
+    stem: str = snowballstemmer.stemmer(LANGUAGES[language]).stemWord(word)
     return stem

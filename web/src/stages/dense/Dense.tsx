@@ -1,68 +1,102 @@
-// Dense: what the encoder placed nearest, however far away that is.
+// Dense: what the encoder placed nearest, however far away that is; and what its index is made of.
 import { useState } from "react";
 import type { Asked } from "../../api/client";
-import { useIndexStage } from "../../api/queries";
+import { useIndexStage, type DenseFacts } from "../../api/indexes";
+import { Segments } from "../../shell/Segments";
+import { usePin } from "../../shell/pin";
 import { Empty, Shown } from "../../shell/states";
-import { bytes, milliseconds, score } from "../../text/numbers";
-import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
+import { bytes, duration, milliseconds, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
+import { useBranchId } from "../shared/branch";
 import { Figures, StageHead } from "../shared/Figures";
-import { HitList, firstChoice } from "../shared/HitList";
+import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
+import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { chunksByNumber, stageOfKind } from "../shared/trace";
-import { useBranchId } from "../shared/branch";
+import { ClosePairs } from "./ClosePairs";
+import { described, STRUCTURES, type Structure } from "./structures";
+import { Survey } from "./Survey";
+import { VectorMap } from "./VectorMap";
+
+type Side = "index" | "survey" | "map" | "pairs";
+const SIDES: [Side, string][] = [
+  ["index", "Index"],
+  ["survey", "Speed and exactness"],
+  ["map", "Map and neighbours"],
+  ["pairs", "Near-identical chunks"],
+];
 
 export function Dense() {
   const stage = useIndexStage();
   const branch = useBranchId("dense");
-  const among = useAmongFirst(branch ?? "");
+  const [side, setSide] = useState<Side>("index");
   if (branch === null) return <NotHere />;
   return (
     <>
       <StageHead title="Dense branch">
-        Cosine of unit vectors, compared exactly. It finds intent and paraphrase, and always returns its full
-        depth, however bad.
+        It finds intent and paraphrase, and always returns its full depth, however bad.
       </StageHead>
       <div className="body">
+        <Segments options={SIDES} value={side} choose={setSide} />
         <Shown query={stage} what="Reading the index">
-          {(data) => {
-            const vectors = data.indexes.find((index) => index.kind === "vectors");
-            const close = data.nearest.slice(9).reduce((sum, share) => sum + share, 0);
-            return (
-              <>
-                <Figures
-                  rows={[
-                    [String((vectors?.meta as { dimension?: number })?.dimension ?? 0), "dimensions"],
-                    [bytes(vectors?.bytes ?? 0), "of float32 vectors on disk"],
-                    [String(data.encoder_tokens ?? 0), "tokens read of a chunk"],
-                    [among, "answers among the first 5"],
-                  ]}
-                />
-                <div className="split two" style={{ height: "auto" }}>
-                  <FirstRanks branch={branch} tone="var(--dense)" />
-                  <div>
-                    <h3>How close chunks are to their nearest neighbour</h3>
-                    <Bars
-                      tone="var(--dense)"
-                      data={data.nearest.map((share, place) => ({
-                        name: `.${place}`,
-                        value: Math.round(share * 1000) / 10,
-                      }))}
-                      x="cosine to the nearest other chunk, from"
-                      y="% of chunks"
-                    />
-                  </div>
-                </div>
-                <p className="small-text soft mt-2">
-                  Encoder: {data.encoder}.{" "}
-                  {close > 0
-                    ? `${(100 * close).toFixed(1)} % of the chunks have a neighbour at .9 or closer: near-copies that crowd each other out.`
-                    : "No chunk has a neighbour at .9 or closer."}
-                </p>
-              </>
-            );
-          }}
+          {(data) =>
+            data.dense === null ? (
+              <NotHere />
+            ) : side === "index" ? (
+              <Index facts={data.dense} branch={branch} />
+            ) : side === "survey" ? (
+              <Survey facts={data.dense} />
+            ) : side === "map" ? (
+              <VectorMap question={null} text={null} />
+            ) : (
+              <ClosePairs />
+            )
+          }
         </Shown>
+      </div>
+    </>
+  );
+}
+
+function Index({ facts, branch }: { facts: DenseFacts; branch: string }) {
+  const among = useAmongFirst(branch);
+  const structure = facts.structure as Structure;
+  return (
+    <>
+      <Figures
+        rows={[
+          [facts.chunks.toLocaleString(), `chunks, ${facts.dimension} numbers each`],
+          [bytes(facts.vector_bytes), "of vectors, mapped from disk"],
+          [facts.structure_bytes ? bytes(facts.structure_bytes) : "none", "memory beside them"],
+          [facts.seconds ? duration(facts.seconds) : "–", "built in"],
+          [among, "answers among the first 5"],
+        ]}
+      />
+      {facts.warning && (
+        <div className="notice mb-2" style={{ "--tone": "var(--lost)" } as React.CSSProperties} role="alert">
+          {facts.warning}
+        </div>
+      )}
+      <p className="small-text mb-2">
+        <b>{facts.title}</b>, reads{" "}
+        {facts.max_tokens < 1e6 ? `${facts.max_tokens.toLocaleString()} tokens` : "every word"} of a chunk.
+        Score: {facts.measure}; larger is better. Search: {STRUCTURES[structure.kind]}, {described(structure)}
+        {facts.segments > 1 && `, over ${facts.segments} segments`}.
+      </p>
+      <div className="split two" style={{ height: "auto" }}>
+        <FirstRanks branch={branch} tone="var(--dense)" />
+        <div>
+          <h3>How close chunks are to their nearest neighbour</h3>
+          <Bars
+            tone="var(--dense)"
+            data={facts.nearest.map((share, place) => ({
+              name: `.${place}`,
+              value: Math.round(share * 1000) / 10,
+            }))}
+            x="cosine to the nearest other chunk, from"
+            y="% of chunks"
+          />
+        </div>
       </div>
     </>
   );
@@ -77,6 +111,24 @@ function NotHere() {
 }
 
 export function DensePinned({ asked }: { asked: Asked }) {
+  const [side, setSide] = useState<"hits" | "map">("hits");
+  const pin = usePin();
+  return (
+    <>
+      <Segments
+        options={[
+          ["hits", "Nearest chunks"],
+          ["map", "Map"],
+        ]}
+        value={side}
+        choose={setSide}
+      />
+      {side === "hits" ? <Hits asked={asked} /> : <VectorMap question={pin.question} text={pin.text} />}
+    </>
+  );
+}
+
+function Hits({ asked }: { asked: Asked }) {
   const stage = stageOfKind(asked, "dense");
   const chunks = chunksByNumber(asked);
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
@@ -89,8 +141,8 @@ export function DensePinned({ asked }: { asked: Asked }) {
         <h3>
           Nearest {stage.chunks.length} chunks{" "}
           <span className="soft fw-normal num">
-            {milliseconds((asked.trace.seconds["encode question"] ?? 0) + stage.seconds)}, cosine, larger is
-            better
+            {milliseconds((asked.trace.seconds["encode question"] ?? 0) + stage.seconds)}, {stage.measure};
+            larger is better
           </span>
         </h3>
         <HitList stage={stage} chunks={chunks} chosen={chosen} choose={setChosen} tone="var(--dense)" />
@@ -99,8 +151,8 @@ export function DensePinned({ asked }: { asked: Asked }) {
         <h3>The passage</h3>
         <PassageCard chunk={chosen === null ? undefined : chunks.get(chosen)} />
         <p className="small-text soft mt-2 num">
-          From the first to the last of the {stage.chunks.length} the cosine falls from {score(first)} to{" "}
-          {score(last)}. A list is always returned, so a low first cosine is the only sign that nothing fits.
+          From the first to the last of the {stage.chunks.length} the score falls from {score(first)} to{" "}
+          {score(last)}. A list is always returned, so a low first score is the only sign that nothing fits.
         </p>
       </div>
     </div>

@@ -20,7 +20,9 @@ export function HitList({
   limit?: number;
   note?: (row: number) => string;
 }) {
-  const best = Math.max(...stage.scores, 1e-9);
+  const best = Math.max(...stage.scores);
+  // Some measures end at 0 from below: then the bars show the way from the worst to the best.
+  const floor = best > 0 ? 0 : Math.min(...stage.scores);
   const rows = stage.chunks.slice(0, limit);
   return (
     <div style={{ "--tone": tone } as React.CSSProperties}>
@@ -39,7 +41,10 @@ export function HitList({
             <span className="rank num">{row + 1}</span>
             <span className="where">{place(chunk)}</span>
             <span className="num small-text">
-              <span className="bar" style={{ width: `${Math.max(0, 46 * (value / best))}px` }} />{" "}
+              <span
+                className="bar"
+                style={{ width: `${Math.max(0, (46 * (value - floor)) / Math.max(best - floor, 1e-9))}px` }}
+              />{" "}
               {score(value)}
             </span>
             <span className="start">{note?.(row) || chunk?.text.replace(/\s+/g, " ").slice(0, 110)}</span>

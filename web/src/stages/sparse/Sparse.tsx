@@ -1,54 +1,76 @@
-// Sparse: what BM25 ranked, and term by term why.
+// Sparse: what the sparse branch ranked, and term by term why; and what its index is made of.
 import { useState } from "react";
 import { Table } from "react-bootstrap";
 import type { Asked, Explained } from "../../api/client";
-import { useIndexStage } from "../../api/queries";
+import { useIndexStage, type SparseFacts } from "../../api/indexes";
+import { Segments } from "../../shell/Segments";
 import { Empty, Shown } from "../../shell/states";
 import { bytes, milliseconds, score } from "../../text/numbers";
-import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
+import { useBranchId } from "../shared/branch";
 import { Figures, StageHead } from "../shared/Figures";
-import { HitList, firstChoice } from "../shared/HitList";
+import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
+import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { chunksByNumber, stageOfKind } from "../shared/trace";
-import { useBranchId } from "../shared/branch";
+import { Playground } from "./Playground";
+import { VARIANTS } from "./variants";
 
 export function Sparse() {
   const stage = useIndexStage();
   const branch = useBranchId("sparse");
-  const among = useAmongFirst(branch ?? "");
+  const [side, setSide] = useState<"index" | "playground">("index");
   if (branch === null) return <NotHere />;
   return (
     <>
       <StageHead title="Sparse branch">
-        BM25 over words and codes. It finds exact things; a chunk without any word of the question is never
-        found.
+        It finds exact things, words and codes; a chunk without any term of the question is never found.
       </StageHead>
       <div className="body">
-        <Shown query={stage} what="Reading the index">
-          {(data) => {
-            const postings = data.indexes.find((index) => index.kind === "postings");
-            return (
-              <>
-                <Figures
-                  rows={[
-                    [(data.terms ?? 0).toLocaleString(), "terms"],
-                    [
-                      Number((postings?.meta as { postings?: number })?.postings ?? 0).toLocaleString(),
-                      "postings",
-                    ],
-                    [bytes(postings?.bytes ?? 0), "on disk"],
-                    [among, "answers among the first 5"],
-                  ]}
-                />
-                <div className="split" style={{ gridTemplateColumns: "1.4fr 1fr 1fr", height: "auto" }}>
-                  <FirstRanks branch={branch} tone="var(--sparse)" />
-                  <Terms title="Commonest terms" rows={data.commonest} />
-                  <Terms title="Commonest codes, kept whole" rows={data.codes} />
-                </div>
-              </>
-            );
-          }}
-        </Shown>
+        <Segments
+          options={[
+            ["index", "Index"],
+            ["playground", "Analysis playground"],
+          ]}
+          value={side}
+          choose={setSide}
+        />
+        {side === "playground" ? (
+          <Playground />
+        ) : (
+          <Shown query={stage} what="Reading the index">
+            {(data) => (data.sparse ? <Index facts={data.sparse} branch={branch} /> : <NotHere />)}
+          </Shown>
+        )}
+      </div>
+    </>
+  );
+}
+
+function Index({ facts, branch }: { facts: SparseFacts; branch: string }) {
+  const among = useAmongFirst(branch);
+  return (
+    <>
+      <Figures
+        rows={[
+          [facts.terms.toLocaleString(), "terms"],
+          [facts.entries.toLocaleString(), "postings"],
+          [
+            bytes(facts.bytes),
+            `on disk, ${(facts.bytes / Math.max(facts.entries, 1)).toFixed(1)} bytes a posting`,
+          ],
+          [facts.mean.toFixed(0), "terms a chunk, mean"],
+          [among, "answers among the first 5"],
+        ]}
+      />
+      <p className="small-text mb-2">
+        <b>{facts.fields.length ? "BM25F over fields" : VARIANTS[facts.variant]}</b>, {facts.measure}; larger
+        is better. {facts.fields.map((field) => `${field.name} counts ${field.weight} times`).join(", ")}
+        {facts.segments > 1 && ` The index has ${facts.segments} segments.`}
+      </p>
+      <div className="split" style={{ gridTemplateColumns: "1.4fr 1fr 1fr", height: "auto" }}>
+        <FirstRanks branch={branch} tone="var(--sparse)" />
+        <Terms title="Commonest terms" rows={facts.commonest} />
+        <Terms title="Commonest codes, kept whole" rows={facts.codes} />
       </div>
     </>
   );
@@ -111,7 +133,7 @@ export function SparsePinned({ asked }: { asked: Asked }) {
         <h3>
           {stage.chunks.length} chunks share a term with the question{" "}
           <span className="soft fw-normal num">
-            {milliseconds(stage.seconds)}, BM25 score, larger is better
+            {milliseconds(stage.seconds)}, {stage.measure}; larger is better
           </span>
         </h3>
         <HitList stage={stage} chunks={chunks} chosen={chosen} choose={setChosen} tone="var(--sparse)" />
@@ -141,7 +163,7 @@ export function SparsePinned({ asked }: { asked: Asked }) {
 }
 
 function TermTable({ explained }: { explained: Explained }) {
-  const total = explained.terms.reduce((sum, term) => sum + term.share, 0);
+  const total = explained.terms.reduce((sum, term) => sum + term.share, explained.length);
   const most = Math.max(...explained.terms.map((term) => term.share), 1e-9);
   if (explained.terms.length === 0)
     return <p className="soft small-text">The question holds nothing but stop words.</p>;
@@ -169,6 +191,12 @@ function TermTable({ explained }: { explained: Explained }) {
             </td>
           </tr>
         ))}
+        {explained.length !== 0 && (
+          <tr>
+            <td colSpan={4}>length of the chunk</td>
+            <td>{score(explained.length)}</td>
+          </tr>
+        )}
         <tr>
           <th colSpan={4}>Score</th>
           <th>{score(total)}</th>

@@ -1,0 +1,91 @@
+"""Dense structures beside bare NumPy over the same vectors."""
+
+import time
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+from bench.timing import Row, seconds_of
+from numpy.typing import NDArray
+
+from doppio.core.dense.graph import extended
+from doppio.core.dense.index import DenseIndex, Segment
+from doppio.core.dense.metric import Vectors
+from doppio.core.dense.structure import build_structure, open_structure
+
+DEPTH, ASKED, ADDED = 10, 200, 5000
+NO_HALVES = np.empty(0, np.float32)
+TRIED: dict[str, dict[str, Any]] = {
+    "int8": {"kind": "int8", "over_fetch": 2},
+    "binary": {"kind": "binary", "over_fetch": 10},
+    "hnsw": {"kind": "hnsw", "links": 16, "breadth": 100, "search": 60, "over_fetch": 2},
+    "ivf": {"kind": "ivf", "cells": 0, "probes": 32, "over_fetch": 2},
+    "pq": {"kind": "pq", "parts": 48, "over_fetch": 10},
+}
+
+
+def measure(
+    vectors: NDArray[np.float32], questions: NDArray[np.float32], kinds: tuple[str, ...]
+) -> tuple[list[Row], dict[str, float]]:
+    """Ratios over (n, d) vectors, and the figures behind them."""
+    rows = np.ascontiguousarray(vectors)
+    given = Vectors(rows, NO_HALVES)
+    index = DenseIndex([Segment(given)])
+    asked = list(questions[:ASKED])
+
+    def bare(question: NDArray[np.float32]) -> NDArray[np.int64]:
+        scores = rows @ question
+        return np.argpartition(-scores, DEPTH)[:DEPTH]
+
+    for question in asked[:5]:
+        bare(question)
+        index.search(question, DEPTH)
+    one_bare, one = in_turns(bare, lambda question: index.search(question, DEPTH), asked)
+    table = [
+        Row(
+            "exact, one question", "matrix-vector product + argpartition", "at most 1.25", one / one_bare, 1.25, False
+        )
+    ]
+    batch = questions[:256]
+    bare_batch, own_batch = in_turns(lambda _: batch @ rows.T, lambda _: index.search_many(batch, DEPTH), [None] * 7)
+    table.append(Row("exact, batch of 256", "matrix product", "at most 1.3", own_batch / bare_batch, 1.3, False))
+    truth = [set(ids.tolist()) for ids, _ in index.search_many(questions[:ASKED], DEPTH)]
+    figures = {"exact ms": 1e3 * one, "bare ms": 1e3 * one_bare}
+    for kind in kinds:
+        settings = TRIED[kind]
+        begun = time.perf_counter()
+        structure = open_structure(kind, build_structure(given, settings))
+        figures[f"{kind} build s"] = time.perf_counter() - begun
+        own = DenseIndex([Segment(given, structure)])
+        own.search(asked[0], DEPTH, settings)
+        beside, seconds = in_turns(
+            lambda q: index.search(q, DEPTH),
+            lambda q, own=own, settings=settings: own.search(q, DEPTH, settings),
+            asked,
+        )
+        found = [own.search(q, DEPTH, settings)[0] for q in asked]
+        recall = float(np.mean([len(t & set(f.tolist())) / DEPTH for t, f in zip(truth, found, strict=True)]))
+        figures |= {f"{kind} ms": 1e3 * seconds, f"{kind} recall": recall, f"{kind} MB": structure.bytes / 1e6}
+        bound, least = {"int8": (2.5, 0.99), "binary": (8.0, 0.95), "hnsw": (20.0, 0.97)}.get(kind, (None, None))
+        wanted = f"at least {bound:g}" if bound else ""
+        table.append(Row(f"{kind}, one question", "exact float32", wanted, beside / seconds, bound, True))
+        table.append(
+            Row(f"{kind}, recall@10", "exact float32", f"at least {least}" if least else "", recall, least, True)
+        )
+        if kind == "hnsw":
+            minutes = figures["hnsw build s"] / 60
+            table.append(Row("hnsw, build", "6 minutes", "at most 1", minutes / 6, 1.0, False))
+            new = questions[:ADDED]
+            begun = time.perf_counter()
+            extended(structure.held, new, NO_HALVES)  # type: ignore[arg-type]
+            rate = len(new) / (time.perf_counter() - begun)
+            table.append(Row("hnsw, adds", "1,000 vectors a second", "at least 1", rate / 1000, 1.0, True))
+            figures["hnsw adds a second"] = rate
+    return table, figures
+
+
+def in_turns(one: Callable[[Any], Any], other: Callable[[Any], Any], given: Sequence[Any]) -> tuple[float, float]:
+    """Median seconds of two ways, one after the other on the same input: a slow moment strikes both."""
+    pairs = np.array([(seconds_of(one, value), seconds_of(other, value)) for value in given])
+    first, second = np.median(pairs, axis=0)
+    return float(first), float(second)

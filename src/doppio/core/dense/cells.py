@@ -1,0 +1,95 @@
+"""Inverted lists over cells: only the cells nearest to a question are looked into.
+
+References
+----------
+.. [1] J. Sivic, A. Zisserman, "Video Google: A Text Retrieval Approach to Object Matching in Videos", ICCV 2003.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from doppio.core.dense.codes import ByteCodes, byte_codes, byte_product, question_code
+from doppio.core.dense.kmeans import kmeans, nearest_center
+from doppio.core.dense.metric import Floats
+from doppio.core.heap import offer
+
+SAMPLE_A_CELL = 64
+
+
+@dataclass(frozen=True)
+class Cells:
+    """Rows sorted by cell, in one byte a number.
+
+    centers : (c, d) float32
+    begins : (c + 1,) int64, the first entry of each cell
+    members : (n,) int32, rows in the order of the cells
+    codes : ByteCodes in the order of the cells
+    """
+
+    centers: Floats
+    begins: NDArray[np.int64]
+    members: NDArray[np.int32]
+    codes: ByteCodes
+
+    def __len__(self) -> int:
+        return len(self.members)
+
+
+def build_cells(rows: Floats, cells: int, *, seed: int = 0) -> Cells:
+    """Part (n, d) float32 rows into cells; the centers are found on a sample of 64 rows a cell."""
+    cells = max(1, min(cells, len(rows)))
+    if not len(rows):
+        return Cells(np.zeros((1, rows.shape[1]), np.float32), np.zeros(2, np.int64), np.empty(0, np.int32),
+                     byte_codes(rows))  # fmt: skip
+    sample = min(len(rows), SAMPLE_A_CELL * cells)
+    chosen = np.sort(np.random.default_rng(seed).choice(len(rows), sample, replace=False))
+    centers = kmeans(np.asarray(rows[chosen]), cells, seed=seed)
+    owner = nearest_center(rows, centers)
+    members = np.argsort(owner, kind="stable").astype(np.int32)
+    begins = np.concatenate([[0], np.cumsum(np.bincount(owner, minlength=len(centers)))]).astype(np.int64)
+    codes = byte_codes(rows)
+    return Cells(centers, begins, members, ByteCodes(codes.codes[members], codes.scales[members]))
+
+
+def cell_candidates(
+    cells: Cells, halves: NDArray[np.float32], question: Floats, count: int, probes: int, dead: NDArray[np.bool_]
+) -> NDArray[np.int64]:
+    """The best `count` rows of the `probes` cells nearest to a question, in no order."""
+    near = cells.centers @ question - np.einsum("ij,ij->i", cells.centers, cells.centers) / 2
+    probes = min(probes, len(near))
+    visited = np.argpartition(-near, probes - 1)[:probes].astype(np.int64)
+    short, scale = question_code(question)
+    scores, ids = np.empty(min(count, len(cells)), np.float32), np.empty(min(count, len(cells)), np.int64)
+    size = scan_cells(visited, cells.begins, cells.members, cells.codes.codes, cells.codes.scales, halves, short,
+                      np.float32(scale), dead, scores, ids)  # fmt: skip
+    return ids[:size]
+
+
+@njit(cache=True, nogil=True)
+def scan_cells(
+    visited: NDArray[np.int64],
+    begins: NDArray[np.int64],
+    members: NDArray[np.int32],
+    codes: NDArray[np.int8],
+    scales: NDArray[np.float32],
+    halves: NDArray[np.float32],
+    question: NDArray[np.int16],
+    scale: np.float32,
+    dead: NDArray[np.bool_],
+    heap_scores: NDArray[np.float32],
+    heap_ids: NDArray[np.int64],
+) -> int:
+    """Offer the members of the visited cells to a heap; returns its size."""
+    size = 0
+    for cell in visited:
+        for at in range(begins[cell], begins[cell + 1]):
+            row = members[at]
+            score = np.float32(byte_product(codes, at, question)) * scales[at] * scale
+            if halves.size:
+                score -= halves[row]
+            if (size < heap_scores.size or score >= heap_scores[0]) and not (dead.size and dead[row]):
+                size = offer(heap_scores, heap_ids, size, score, np.int64(row))
+    return size

@@ -1,0 +1,143 @@
+"""An encoder behind an HTTP endpoint, by a small protocol of our own.
+
+`GET {url}/model` answers with `name`, `version`, `dimension`, `max_tokens`, `unit` and `made_for`.
+`POST {url}/encode` takes `{"format": "doppio-encode/1", "as": "question" or "passage", "texts": [...]}` and answers
+with `{"vectors": [[...], ...]}`, one for each text. A key goes along as `Authorization: Bearer KEY`.
+"""
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import urllib3
+from numpy.typing import NDArray
+from urllib3.util import Retry
+
+from doppio.core.errors import ModelFolderError, RemoteError
+from doppio.core.models.encoder import Encoded
+from doppio.core.models.folder import REMOTE, ModelFolder, checked_name, drafted, open_folder, write_manifest
+
+FORMAT = "doppio-encode/1"
+KEY_FILE = "key"
+TIMEOUT, RETRIES, BATCH, BACK_OFF = 30.0, 4, 64, 0.5
+
+
+class Endpoint:
+    """One endpoint: times out, and tries again with longer and longer pauses while it is busy or away."""
+
+    def __init__(self, url: str, key: str, settings: Mapping[str, Any]) -> None:
+        self.url = url.rstrip("/")
+        self._headers = {"Content-Type": "application/json", **({"Authorization": f"Bearer {key}"} if key else {})}
+        retries = Retry(
+            total=int(settings.get("retries", RETRIES)), backoff_factor=float(settings.get("back_off", BACK_OFF)),
+            status_forcelist=(429, 500, 502, 503, 504), allowed_methods=None, raise_on_status=False,
+        )  # fmt: skip
+        timeout = urllib3.Timeout(total=float(settings.get("timeout", TIMEOUT)))
+        self._pool = urllib3.PoolManager(retries=retries, timeout=timeout)
+
+    def ask(self, method: str, path: str, body: Any = None) -> dict[str, Any]:
+        """Send a request and read the JSON object that answers it.
+
+        Raises
+        ------
+        RemoteError
+            If the endpoint cannot be reached, refuses, or answers with something else.
+        """
+        address = self.url + path
+        try:
+            sent = None if body is None else json.dumps(body).encode()
+            answer = self._pool.request(method, address, body=sent, headers=self._headers)
+        except urllib3.exceptions.HTTPError as error:
+            raise RemoteError(f"{address}: cannot be reached ({error})") from error
+        if answer.status != 200:
+            said = answer.data[:200].decode(errors="replace")
+            raise RemoteError(f"{address}: answered with status {answer.status}: {said}")
+        try:
+            found = json.loads(answer.data)
+        except ValueError as error:
+            raise RemoteError(f"{address}: the answer is not JSON") from error
+        if not isinstance(found, dict):
+            raise RemoteError(f"{address}: the answer is not a JSON object")
+        return found
+
+
+class RemoteEncoder:
+    """An encoder that an endpoint runs; texts go out in batches."""
+
+    def __init__(self, folder: ModelFolder) -> None:
+        settings = folder.settings or {}
+        key = folder.path / KEY_FILE
+        self.folder = folder
+        self.name, self.title, self.digest = folder.name, folder.title, folder.digest
+        self.dimension, self.unit, self.warning = folder.dimension, folder.unit, folder.warning
+        self.max_tokens = folder.max_tokens
+        self._endpoint = Endpoint(settings["url"], key.read_text().strip() if key.exists() else "", settings)
+        self._batch = int(settings.get("batch", BATCH))
+
+    def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
+        parts = [vectors for _, vectors in self._vectors(texts, "question")]
+        return np.concatenate([np.empty((0, self.dimension), np.float32), *parts])
+
+    def encode(self, texts: Sequence[str], *, tokens: bool = False) -> Iterator[Encoded]:
+        for place, vectors in self._vectors(texts, "passage"):
+            yield Encoded(place, vectors, None, None)
+
+    def _vectors(self, texts: Sequence[str], kind: str) -> Iterator[tuple[NDArray[np.int64], NDArray[np.float32]]]:
+        for first in range(0, len(texts), self._batch):
+            batch = list(texts[first : first + self._batch])
+            body = self._endpoint.ask("POST", "/encode", {"format": FORMAT, "as": kind, "texts": batch})
+            try:
+                vectors = np.array(body["vectors"], np.float32)
+            except (KeyError, ValueError, TypeError) as error:
+                raise RemoteError(f"{self._endpoint.url}/encode: `vectors` is missing or not numbers") from error
+            if vectors.shape != (len(batch), self.dimension) or not np.isfinite(vectors).all():
+                raise RemoteError(
+                    f"{self._endpoint.url}/encode: {len(batch)} texts gave vectors of shape {vectors.shape}; "
+                    f"{len(batch)} x {self.dimension} finite numbers were due"
+                )
+            yield np.arange(first, first + len(batch)), vectors
+
+
+def register_remote(
+    root: Path, name: str, url: str, key: str = "", *, title: str = "", settings: Mapping[str, Any] | None = None
+) -> ModelFolder:
+    """Register the encoder behind an endpoint; it is asked what it is.
+
+    Raises
+    ------
+    RemoteError
+        If the endpoint does not answer.
+    ModelFolderError
+        If what it says of itself is not enough.
+    """
+    given = {"url": url, **(settings or {})}
+    said = Endpoint(url, key, given).ask("GET", "/model")
+    target = root / checked_name(name, Path(url))
+    with drafted(target) as draft:
+        fields: dict[str, Any] = {
+            field: said[field]
+            for field in ("dimension", "max_tokens", "unit", "made_for", "version")
+            if field in said
+        }
+        write_manifest(
+            draft,
+            {
+                **fields,
+                "kind": REMOTE,
+                "name": name,
+                "title": title or str(said.get("name", name)),
+                "settings": given,
+            },
+        )
+        try:
+            open_folder(draft)
+        except ModelFolderError as error:
+            raise ModelFolderError(f"{url}/model: {str(error).rpartition('.json: ')[2]}") from error
+        if key:
+            # Written after the manifest, which lists the digests of the other files.
+            path = draft / KEY_FILE
+            path.touch(0o600)
+            path.write_text(key)
+    return open_folder(target)

@@ -1,0 +1,119 @@
+"""An encoder trained on the corpus itself: terms weighted by rarity, and the few directions that hold most of them.
+
+It needs no weights and knows no word that the corpus does not use. Since it hangs on every chunk, it is trained
+anew whenever one changes.
+
+References
+----------
+.. [1] S. Deerwester and others, "Indexing by Latent Semantic Analysis", Journal of the American Society for
+   Information Science 41(6), 1990.
+"""
+
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import csr_matrix
+from scipy.sparse.linalg import svds
+
+from doppio.core.models.encoder import Encoded
+from doppio.core.models.registry import TRAINED, TRAINED_TITLE
+from doppio.core.text.analysis import Analysis
+
+KIND = "trained-encoder"
+DIMENSION = 128
+MOST_TERMS = 50_000
+BATCH = 1024
+_ANALYSIS = Analysis()
+
+
+def train(texts: Iterable[str], dimension: int = DIMENSION) -> dict[str, NDArray[Any]]:
+    """Train on the texts of all chunks; returns the arrays of its artifact.
+
+    Notes
+    -----
+    Term weights are (1 + ln tf) ln(1 + N / n). Terms that only one chunk holds tell nothing about likeness and are
+    left out, as are the rarest beyond 50,000.
+    """
+    numbering = _ANALYSIS.numbering()
+    counted: list[tuple[NDArray[np.int64], NDArray[np.int64]]] = []
+    for text in texts:
+        numbers = np.asarray(numbering(text), np.int64)
+        counted.append(np.unique(numbers, return_counts=True))
+    held = np.zeros(len(numbering.vocabulary), np.int64)
+    for numbers, _ in counted:
+        held[numbers] += 1
+    order = np.argsort(-held, kind="stable")[:MOST_TERMS]
+    kept = np.sort(order[held[order] > 1])
+    names = list(numbering.vocabulary)
+    column = np.full(len(names), -1, np.int64)
+    column[kept] = np.arange(len(kept))
+    idf = np.log1p(len(counted) / np.maximum(held[kept], 1)) if len(kept) else np.zeros(0)
+    matrix = _matrix(counted, column, idf)
+    rank = min(dimension, min(matrix.shape) - 1)
+    if rank < 1:
+        directions = np.zeros((len(kept), 1), np.float32)
+    else:
+        # A fixed start makes the same corpus give the same vectors.
+        start = np.random.default_rng(0).standard_normal(min(matrix.shape))
+        _, values, rows = svds(matrix, k=rank, v0=start)
+        strongest = np.argsort(-values)
+        directions = rows[strongest].T
+        # The sign of a direction is arbitrary; the largest number of each is made positive.
+        tops = np.abs(directions).argmax(axis=0)
+        directions = directions * np.sign(directions[tops, np.arange(rank)])
+    terms = json.dumps([names[number] for number in kept.tolist()], ensure_ascii=False).encode()
+    return {
+        "terms": np.frombuffer(terms, np.uint8),
+        "idf": idf.astype(np.float32),
+        "directions": np.ascontiguousarray(directions, np.float32),
+    }
+
+
+class TrainedEncoder:
+    """Opened from the arrays of `train`; a text without a known term becomes a zero vector."""
+
+    name, title, warning = TRAINED, TRAINED_TITLE, ""
+    unit = True
+    max_tokens = 1 << 30
+
+    def __init__(self, arrays: Mapping[str, NDArray[Any]], digest: str) -> None:
+        self.digest = digest
+        self._column = {term: at for at, term in enumerate(json.loads(arrays["terms"].tobytes().decode()))}
+        self._idf = np.asarray(arrays["idf"], np.float64)
+        self._directions = arrays["directions"]
+        self.dimension = int(self._directions.shape[1])
+
+    def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
+        counted = []
+        for text in texts:
+            found = (self._column.get(term.text, -1) for term in _ANALYSIS.terms(text))
+            counted.append(np.unique(np.array([at for at in found if at >= 0], np.int64), return_counts=True))
+        matrix = _matrix(counted, np.arange(len(self._idf)), self._idf)
+        vectors = np.asarray(matrix @ self._directions, np.float32)
+        lengths = np.linalg.norm(vectors, axis=1, keepdims=True)
+        return np.divide(vectors, lengths, out=np.zeros_like(vectors), where=lengths > 1e-9)
+
+    def encode(self, texts: Sequence[str], *, tokens: bool = False) -> Iterator[Encoded]:
+        for first in range(0, len(texts), BATCH):
+            batch = texts[first : first + BATCH]
+            yield Encoded(np.arange(first, first + len(batch)), self.questions(batch), None, None)
+
+
+def _matrix(
+    counted: Sequence[tuple[NDArray[np.int64], NDArray[np.int64]]],
+    column: NDArray[np.int64],
+    idf: NDArray[np.float64],
+) -> csr_matrix:
+    """Weights of terms, one row a text."""
+    rows, columns, values = [np.empty(0, np.int64)], [np.empty(0, np.int64)], [np.empty(0)]
+    for row, (numbers, counts) in enumerate(counted):
+        own = column[numbers]
+        there = own >= 0
+        rows.append(np.full(int(there.sum()), row))
+        columns.append(own[there])
+        values.append((1 + np.log(counts[there])) * idf[own[there]])
+    shape = (len(counted), len(idf))
+    return csr_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=shape)

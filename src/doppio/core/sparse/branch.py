@@ -1,0 +1,60 @@
+"""A sparse branch of a recipe, in the terms of its index."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from doppio.core.sparse.fields import FIELDS, FieldWeight
+from doppio.core.sparse.index import TermShare
+from doppio.core.sparse.weighting import LONG, PLUS, Weighting
+from doppio.core.text.analysis import Analysis
+
+# The papers' own values of the least that a term adds.
+DELTA = {PLUS: 1.0, LONG: 0.5}
+
+
+def weighting_of(branch: Mapping[str, Any]) -> Weighting:
+    """The weighting that a branch asks for."""
+    delta = branch["delta"] if branch["delta"] is not None else DELTA.get(branch["variant"], 1.0)
+    return Weighting(branch["variant"], branch["k1"], branch["b"], delta, branch["mu"])
+
+
+def terms_of(branch: Mapping[str, Any], text: str) -> list[str]:
+    """Terms of a question."""
+    return [term.text for term in Analysis.of(branch["analysis"]).terms(text)]
+
+
+def field_weights(branch: Mapping[str, Any]) -> dict[str, FieldWeight]:
+    """How much each field of a branch counts."""
+    return {name: FieldWeight(given["weight"], given["b"]) for name, given in branch["fields"].items()}
+
+
+def fielded_terms(branch: Mapping[str, Any], text: str) -> list[dict[str, str]]:
+    """Terms of a question, each by the name that it has in every field.
+
+    Notes
+    -----
+    Fields that are analysed differently give the same word different terms; those that come from the same place of
+    the question, in the same order, belong together.
+    """
+    found: dict[tuple[int, int, int], dict[str, str]] = {}
+    for name in FIELDS:
+        if name not in branch["fields"]:
+            continue
+        analysis = Analysis.of(branch["fields"][name]["analysis"] or branch["analysis"])
+        seen: dict[tuple[int, int], int] = {}
+        for term in analysis.terms(text):
+            span = (term.start, term.end)
+            seen[span] = seen.get(span, 0) + 1
+            found.setdefault((*span, seen[span]), {})[name] = term.text
+    return [found[place] for place in sorted(found)]
+
+
+def explained(
+    branch: Mapping[str, Any], index: Any, text: str, chunks: Sequence[int]
+) -> tuple[list[list[TermShare]], list[float]]:
+    """Share of every term of a question in the score of each chunk, and what the chunk's length adds."""
+    if branch["fields"]:
+        rows = index.explain(fielded_terms(branch, text), chunks, field_weights(branch), branch["k1"])
+        return rows, [0.0] * len(rows)
+    rows, lengths = index.explain(terms_of(branch, text), chunks, weighting_of(branch))
+    return rows, lengths

@@ -1,0 +1,248 @@
+"""Indexes through the API and the worker: structures, surveys, merging, cost, analysis, and what a kill leaves."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+from django.core.management import call_command
+from django.db import connection
+from django.test import TransactionTestCase
+
+from doppio.asking.services import core_recipe, save_recipe
+from doppio.core.progress import Silent
+from doppio.core.segments import MOST_PARTS
+from doppio.core.text.document import PARAGRAPH, DocumentBuilder
+from doppio.indexing.cost import TITLES
+from doppio.indexing.models import Job, MeasuredRate, Survey
+from doppio.indexing.services import builder, open_pipeline
+from doppio.library.services import corpus_of, store_documents
+from doppio.measuring.services import latest_trial, measure_recipe, start_trial
+from tests.core.corpus import ROOT, recipe
+from tests.server.workspace import make_workspace
+
+SPARSE = {"id": "sparse", "kind": "bm25"}
+HNSW = {"id": "dense", "kind": "vector", "structure": {"kind": "hnsw", "links": 8}}
+CHUNKING = {"rule": "fixed-window", "unit": "words", "size": 8}
+START = (
+    "import django; from django.conf import settings; settings.DATABASES['default']['NAME'] = {name!r}; "
+    "django.setup()\n{more}\nfrom django.core.management import call_command; call_command('work'{once})\n"
+)
+
+
+class Indexes(TransactionTestCase):
+    def setUp(self):
+        self.workspace, self.user = make_workspace(self.id())
+        self.client.force_login(self.user)
+        self.root = f"/api/workspaces/{self.workspace.pk}/"
+
+    def saved(self, **changes):
+        given = {"chunking": CHUNKING, "branches": [SPARSE, HNSW], **changes}
+        return save_recipe(self.workspace, recipe(**given).body)
+
+    def get(self, path, status=200):
+        answer = self.client.get(self.root + path)
+        self.assertEqual(answer.status_code, status, answer.content)
+        return answer.json()
+
+    def post(self, path, body=None, status=200):
+        answer = self.client.post(self.root + path, body, content_type="application/json")
+        self.assertEqual(answer.status_code, status, answer.content)
+        return answer.json()
+
+
+class Stage(Indexes):
+    def setUp(self):
+        super().setUp()
+        self.recipe = self.saved(branches=[{**SPARSE, "variant": "plus"}, HNSW])
+        measure_recipe(self.recipe, Silent())
+
+    def test_both_branches_say_what_they_are_and_what_they_take(self):
+        stage = self.get("stages/indexes")
+        sparse, dense = stage["sparse"], stage["dense"]
+        index = open_pipeline(self.workspace, core_recipe(self.recipe)).postings["sparse"]
+        self.assertEqual((sparse["variant"], sparse["terms"]), ("plus", len(index.vocabulary())))
+        self.assertEqual(sparse["entries"], sum(index.vocabulary().values()))
+        self.assertEqual(dense["vector_bytes"], dense["chunks"] * dense["dimension"] * 4)
+        self.assertEqual((dense["structure"]["kind"], dense["warning"]), ("hnsw", ""))
+        self.assertGreater(dense["structure_bytes"], dense["chunks"] * dense["dimension"])
+        self.assertAlmostEqual(sum(dense["nearest"]), 1, places=5)
+
+    def test_neighbours_pairs_and_map_agree_with_plain_products(self):
+        vectors = open_pipeline(self.workspace, core_recipe(self.recipe)).vectors["dense"]
+        rows = vectors.vectors(range(vectors.count))
+        cosines = rows @ rows.T
+        found = self.get("stages/dense/neighbours?chunk=3")
+        expected = [n for n in np.argsort(-cosines[3]).tolist() if n != 3]
+        self.assertEqual([row["number"] for row in found["nearest"]][:5], expected[:5])
+        self.assertEqual(found["chunk"]["number"], 3)
+        pairs = self.get("stages/dense/pairs?above=0.6")
+        self.assertEqual(pairs["count"], int((cosines[np.triu_indices(len(rows), 1)] >= 0.6).sum()))
+        question = self.workspace.questions.get(identity="q2")
+        found = self.get(f"stages/dense/map?question={question.pk}")
+        self.assertEqual(len(found["x"]), len(rows))
+        self.assertTrue(found["answers"])
+        self.assertEqual(len(found["question"]), 2)
+        centered = rows - rows.mean(axis=0)
+        _, _, axes = np.linalg.svd(centered, full_matrices=False)
+        np.testing.assert_allclose(np.abs(found["x"]), np.abs(centered @ axes[0]), atol=1e-3)
+
+    def test_bad_numbers_are_refused_with_what_is_allowed(self):
+        self.assertIn("is not between 0 and", self.get("stages/dense/neighbours?chunk=9999", 400)["detail"])
+        self.assertIn("is not between 0.5 and 1", self.get("stages/dense/pairs?above=7", 400)["detail"])
+        wrong = {"text": "x", "analysis": {"grams": {"from": 4, "to": 2}}}
+        self.assertIn("analysis.grams.from: 4 is above", self.post("stages/sparse/analysis", wrong, 400)["detail"])
+
+    def test_the_playground_shows_every_step_and_who_holds_the_terms(self):
+        found = self.post("stages/sparse/analysis", {"text": "The E-417 dogs"})
+        self.assertEqual([step["token"] for step in found["steps"]], ["The", "E-417", "dogs"])
+        self.assertTrue(found["steps"][0]["stopped"])
+        whole = found["steps"][1]["terms"][0]
+        self.assertEqual((whole["text"], whole["kind"]), ("e-417", "code kept whole"))
+        self.assertGreater(whole["chunks"], 0)
+        german = self.post("stages/sparse/analysis", {"text": "Seilbahnen", "analysis": {"language": "de"}})
+        self.assertEqual(german["steps"][0]["terms"][0]["text"], "seilbahn")
+        groups = self.post("stages/sparse/synonyms", {"text": "cabin, gondola\n", "name": "s.txt"})
+        self.assertEqual(groups, {"groups": [["cabin", "gondola"]]})
+
+    def test_a_survey_is_measured_by_the_worker_and_kept(self):
+        self.assertEqual(self.get("stages/dense/survey")["points"], [])
+        job = self.post("stages/dense/survey", status=202)
+        self.assertEqual(self.post("stages/dense/survey", status=202)["id"], job["id"])
+        call_command("work", once=True)
+        found = self.get("stages/dense/survey")
+        self.assertEqual(found["job"]["state"], Job.DONE, found["job"]["message"])
+        self.assertEqual(found["questions"], 4)
+        self.assertEqual(found["points"][0]["structure"], {"kind": "exact"})
+        self.assertEqual(Survey.objects.get().points, found["points"])
+        chosen = found["points"][-1]["structure"]
+        body = {**self.recipe.body, "branches": [SPARSE, {**HNSW, "structure": chosen}]}
+        self.post("recipes/save", {"body": body}, 201)
+
+    def test_encoders_are_listed_with_what_they_were_made_for(self):
+        listed = {row["name"]: row for row in self.client.get("/api/encoders").json()}
+        self.assertLessEqual({"compact-english", "compact-english-int8", "corpus-terms"}, set(listed))
+        self.assertEqual(listed["compact-english"]["dimension"], 384)
+
+
+class Cost(Indexes):
+    def test_what_a_build_costs_is_said_before_and_nothing_is_left_to_do_after(self):
+        body = recipe(chunking=CHUNKING, branches=[SPARSE, HNSW]).body
+        before = self.post("recipes/cost", {"body": body})
+        self.assertGreater(before["cut"], 0)
+        self.assertEqual(
+            [step["title"] for step in before["steps"]],
+            [TITLES[kind] for kind in ("postings", "vectors", "structure", "token-vectors")],
+        )
+        self.assertGreater(before["seconds"], 0)
+        saved = self.saved()
+        measure_recipe(saved, Silent())
+        count = len(builder().table(corpus_of(self.workspace), core_recipe(saved)))
+        self.assertEqual(before["cut"], count)
+        self.assertEqual(self.post("recipes/cost", {"body": body})["steps"], [])
+        disk = sum(index.bytes for index in self.workspace.chunkings.get().indexes.exclude(kind="segment"))
+        self.assertLess(abs(disk - before["disk_bytes"]), 0.5 * disk)
+        other = {**body, "branches": [{**SPARSE, "k1": 2}, {**HNSW, "structure": {"kind": "binary"}}]}
+        steps = self.post("recipes/cost", {"body": other})["steps"]
+        self.assertEqual([(step["title"], step["chunks"]) for step in steps], [(TITLES["structure"], count)])
+
+    def test_a_build_leaves_its_rates_behind(self):
+        job = start_trial(self.saved(), self.user)
+        from doppio.indexing.jobs import run_job
+
+        def work(_job, progress):
+            progress.start("encode chunks", 10, "tokens")
+            time.sleep(0.25)
+            progress.advance(10)
+            progress.start("cut short", 10, "tokens")
+            time.sleep(0.25)
+            progress.advance(3)
+            return "done"
+
+        run_job(job.pk, work)
+        self.assertEqual([rate.step for rate in MeasuredRate.objects.all()], ["encode chunks"])
+        self.assertTrue(20 < MeasuredRate.objects.get().per_second < 41)
+
+
+class Upkeep(Indexes):
+    def test_many_small_changes_are_merged_by_the_worker_and_the_answers_stay(self):
+        saved = self.saved()
+        for number in range(MOST_PARTS + 2):
+            document = DocumentBuilder()
+            document.add(PARAGRAPH, f"Bulletin {number}: the rope of line {number} is inspected on day {number}.")
+            store_documents(self.workspace, [document.build(f"bulletin-{number:02d}.md")])
+            measure_recipe(saved, Silent())
+        key = builder().keys(corpus_of(self.workspace), core_recipe(saved)).chunks
+        self.assertGreater(len(builder().lists.read(key).parts), MOST_PARTS)
+        asked = ["rope of line 7", "What is E-417?"]
+        before = [t.to_json()["stages"] for t in open_pipeline(self.workspace, core_recipe(saved)).ask_many(asked)]
+        call_command("work", once=True)
+        self.assertLessEqual(len(builder().lists.read(key).parts), MOST_PARTS // 2)
+        after = [t.to_json()["stages"] for t in open_pipeline(self.workspace, core_recipe(saved)).ask_many(asked)]
+        for mine, theirs in zip(before, after, strict=True):
+            for one, other in zip(mine, theirs, strict=True):
+                self.assertEqual(one["chunks"], other["chunks"])
+                np.testing.assert_allclose(one["scores"], other["scores"], rtol=1e-6)
+
+
+class Killed(Indexes):
+    def worker(self, more="", once=False):
+        code = START.format(name=connection.settings_dict["NAME"], more=more, once=", once=True" if once else "")
+        environment = os.environ | {"DJANGO_SETTINGS_MODULE": "doppio.site.settings"}
+        return subprocess.Popen([sys.executable, "-c", code], env=environment, cwd=ROOT)
+
+    def until(self, ready, seconds=60):
+        end = time.monotonic() + seconds
+        while not ready():
+            self.assertLess(time.monotonic(), end, "the worker did not get there")
+            time.sleep(0.03)
+
+    def test_killed_in_every_step_it_leaves_no_half_index_and_the_next_worker_ends_the_job(self):
+        # Each worker stops at one step for good, is killed there, and the next one goes on to the next.
+        saved = self.saved(name="killed", chunking={**CHUNKING, "size": 9})
+        job = start_trial(saved, self.user)
+        hang = (
+            "import time\nfrom doppio.indexing.jobs import JobProgress\nreal = JobProgress.{method}\n"
+            "def stop(self, *given):\n    real(self, *given)\n"
+            "    if self._job.step == {step!r}:\n        self._say()\n        time.sleep(60)\n"
+            "JobProgress.{method} = stop\n"
+        )
+        steps = [("index terms", "start"), ("encode chunks", "advance")]
+        steps += [("build hnsw", "start"), ("ask questions", "start")]
+        root = Path(os.environ["DOPPIO_ARTIFACTS"])
+        for step, method in steps:
+            worker = self.worker(hang.format(method=method, step=step))
+            try:
+                self.until(lambda step=step: Job.objects.get(pk=job.pk).step == step)
+                time.sleep(0.15)
+            finally:
+                worker.send_signal(signal.SIGKILL)
+                worker.wait()
+            self.assertEqual(Job.objects.get(pk=job.pk).state, Job.RUNNING)
+            self.assertIsNone(latest_trial(saved))
+            for place in root.glob("*-*/manifest.json"):
+                builder().store.open(*place.parent.name.rsplit("-", 1))
+            time.sleep(0.25)
+            # The next worker takes the job over as soon as the dead one has been silent for a moment.
+            call_command("work", once=True, silent_for=0.1) if step == steps[-1][0] else self.requeue()
+        self.assertEqual(Job.objects.get(pk=job.pk).state, Job.DONE)
+        self.assertIsNotNone(latest_trial(saved))
+        self.assertEqual([path.name for path in root.glob(".encoding-*")], [])
+
+    def requeue(self):
+        with connection.cursor() as cursor:
+            cursor.execute("UPDATE procrastinate_jobs SET status = 'todo', worker_id = NULL WHERE status = 'doing'")
+
+    def test_two_workers_on_one_queue_build_each_recipe_once(self):
+        saved = [self.saved(name=f"two {size}", chunking={**CHUNKING, "size": size}) for size in (10, 11, 12)]
+        jobs = [start_trial(one, self.user) for one in saved]
+        workers = [self.worker(once=True) for _ in range(2)]
+        for worker in workers:
+            worker.wait(120)
+        # A worker that finds the lock taken may leave before the last job is free.
+        call_command("work", once=True)
+        self.assertEqual([Job.objects.get(pk=job.pk).state for job in jobs], [Job.DONE] * 3)
+        self.assertEqual([one.trials.count() for one in saved], [1, 1, 1])

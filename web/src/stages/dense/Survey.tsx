@@ -1,0 +1,219 @@
+// Speed against exactness, measured on the vectors of this very index; a point is chosen with a click.
+import { scaleLog, scalePow } from "d3-scale";
+import { useState } from "react";
+import { Button } from "react-bootstrap";
+import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "../../api/indexes";
+import { useLine, useSaveRecipe } from "../../api/queries";
+import { JobBar } from "../../shell/JobBar";
+import { Shown } from "../../shell/states";
+import { bytes, duration } from "../../text/numbers";
+import { described, frontier, STRUCTURES, withStructure, type Structure } from "./structures";
+
+const WIDTH = 560;
+const HEIGHT = 360;
+const EDGE = { left: 46, right: 18, top: 14, bottom: 40 };
+// Each structure has a shape of its own, so that the picture can be read without colour.
+const SHAPES: Record<string, string> = {
+  exact: "M0,-7 L7,0 L0,7 L-7,0 Z",
+  int8: "M-5,-5 H5 V5 H-5 Z",
+  binary: "M0,-6 L6,5 H-6 Z",
+  hnsw: "M-5.5,0 A5.5,5.5 0 1,0 5.5,0 A5.5,5.5 0 1,0 -5.5,0 Z",
+  ivf: "M0,6 L6,-5 H-6 Z",
+  pq: "M-2,-6 H2 V-2 H6 V2 H2 V6 H-2 V2 H-6 V-2 H-2 Z",
+};
+
+export function Survey({ facts }: { facts: DenseFacts }) {
+  const survey = useSurvey();
+  const start = useStartSurvey();
+  return (
+    <Shown query={survey} what="Reading what was measured">
+      {(data) => {
+        const busy = data.job?.state === "queued" || data.job?.state === "running";
+        return (
+          <>
+            {data.job && (busy || data.job.state === "failed") && <JobBar job={data.job} />}
+            {data.points.length === 0 ? (
+              <div className="state">
+                <strong>Not measured on these vectors yet</strong>
+                <span style={{ maxWidth: "36rem" }}>
+                  Every structure is built over the {facts.chunks.toLocaleString()} chunks and asked the
+                  labelled questions, beside the exact search. It takes {wait(facts)}.
+                </span>
+                {!busy && (
+                  <Button size="sm" onClick={() => start.mutate()} disabled={start.isPending}>
+                    Measure structures
+                  </Button>
+                )}
+              </div>
+            ) : (
+              <Picture
+                points={data.points}
+                questions={data.questions}
+                facts={facts}
+                again={busy ? null : () => start.mutate()}
+              />
+            )}
+          </>
+        );
+      }}
+    </Shown>
+  );
+}
+
+/** About what a survey takes: building is what grows. */
+function wait(facts: DenseFacts): string {
+  return `about ${duration(5 + facts.chunks / 800)}`;
+}
+
+function Picture({
+  points,
+  questions,
+  facts,
+  again,
+}: {
+  points: Point[];
+  questions: number;
+  facts: DenseFacts;
+  again: (() => void) | null;
+}) {
+  const inForce = points.findIndex((point) =>
+    alike(point.structure as Structure, facts.structure as Structure),
+  );
+  const [chosen, setChosen] = useState(Math.max(inForce, 0));
+  const point = points[chosen]!;
+  const speeds = points.map(({ per_second }) => per_second);
+  const least = Math.min(0.9, ...points.map(({ recall }) => recall)) - 0.02;
+  const x = scaleLog([Math.min(...speeds) / 1.3, Math.max(...speeds) * 1.3], [EDGE.left, WIDTH - EDGE.right]);
+  // Between .9 and 1 lies what one chooses from, so that end of the scale is drawn wider.
+  const y = scalePow([Math.max(least, 0), 1.005], [HEIGHT - EDGE.bottom, EDGE.top]).exponent(4);
+  const best = frontier(points);
+  return (
+    <div className="survey">
+      <figure className="m-0">
+        <div className="small-text soft">recall@10 against the exact search; up is better</div>
+        <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label="recall against questions a second">
+          {[0, 0.3, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 1]
+            .filter((tick) => tick >= least)
+            .map((tick) => (
+              <g key={tick} className="tick">
+                <line x1={EDGE.left} x2={WIDTH - EDGE.right} y1={y(tick)} y2={y(tick)} />
+                <text x={EDGE.left - 6} y={y(tick) + 4} textAnchor="end">
+                  {tick.toFixed(2).replace(/^0/, "")}
+                </text>
+              </g>
+            ))}
+          {x
+            .ticks(4)
+            .filter((tick) => /^[125]0*$/.test(String(tick)))
+            .map((tick) => (
+              <text key={tick} className="tick" x={x(tick)} y={HEIGHT - EDGE.bottom + 16} textAnchor="middle">
+                {tick.toLocaleString()}
+              </text>
+            ))}
+          <text className="axis" x={(WIDTH + EDGE.left) / 2} y={HEIGHT - 6} textAnchor="middle">
+            questions a second, one thread asking; right is faster
+          </text>
+          <polyline
+            className="frontier"
+            points={best.map(({ per_second, recall }) => `${x(per_second)},${y(recall)}`).join(" ")}
+          />
+          {points.map((row, place) => (
+            <path
+              key={place}
+              d={SHAPES[(row.structure as Structure).kind]}
+              transform={`translate(${x(row.per_second)},${y(row.recall)})`}
+              className={`point ${place === chosen ? "chosen" : ""} ${best.includes(row) ? "best" : ""}`}
+              tabIndex={0}
+              role="button"
+              aria-label={`${words(row)}, recall ${row.recall.toFixed(3)}`}
+              onClick={() => setChosen(place)}
+              onKeyDown={(event) => event.key === "Enter" && setChosen(place)}
+            >
+              <title>{`${words(row)}\nrecall ${row.recall.toFixed(3)}, ${Math.round(row.per_second).toLocaleString()} questions a second`}</title>
+            </path>
+          ))}
+        </svg>
+        <figcaption className="shapes small-text">
+          {Object.entries(SHAPES).map(([kind, shape]) => (
+            <span key={kind}>
+              <svg width="14" height="14" viewBox="-8 -8 16 16" aria-hidden="true">
+                <path d={shape} className="point best" />
+              </svg>{" "}
+              {STRUCTURES[kind]}
+            </span>
+          ))}
+        </figcaption>
+      </figure>
+      <div>
+        <div className="small-text soft mb-2">
+          Means over {questions} questions. Filled points are beaten by no other in both.{" "}
+          {again && (
+            <button type="button" className="btn btn-link btn-sm p-0 align-baseline" onClick={again}>
+              Measure again
+            </button>
+          )}
+        </div>
+        <Chosen point={point} inForce={chosen === inForce} facts={facts} />
+      </div>
+    </div>
+  );
+}
+
+function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; facts: DenseFacts }) {
+  const line = useLine();
+  const save = useSaveRecipe(() => undefined);
+  const structure = point.structure as Structure;
+  const recipe = line.data?.recipe;
+  const rows: [string, string][] = [
+    ["recall@10", point.recall.toFixed(3)],
+    ["questions a second", Math.round(point.per_second).toLocaleString()],
+    ["memory beside the vectors", point.bytes ? bytes(point.bytes) : "none"],
+    ["a chunk", point.bytes ? `${Math.round(point.bytes / Math.max(facts.chunks, 1))} bytes` : "none"],
+    ["built in", point.seconds ? duration(point.seconds) : "nothing to build"],
+  ];
+  return (
+    <div className="card-passage" data-structure={structure.kind}>
+      <h3>
+        {STRUCTURES[structure.kind]} <span className="soft fw-normal">{described(structure)}</span>
+      </h3>
+      <table className="small-text num facts-table">
+        <tbody>
+          {rows.map(([label, value]) => (
+            <tr key={label}>
+              <th scope="row">{label}</th>
+              <td>{value}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {inForce ? (
+        <div className="small-text soft mt-2">in force</div>
+      ) : (
+        <Button
+          size="sm"
+          className="mt-2"
+          disabled={!recipe || save.isPending}
+          onClick={() =>
+            recipe &&
+            save.mutate({
+              body: withStructure(recipe.body as Record<string, unknown>, structure),
+              note: `Dense structure: ${STRUCTURES[structure.kind]}, ${described(structure)}`,
+            })
+          }
+        >
+          Use and build
+        </Button>
+      )}
+      {save.error && <div className="lost small-text mt-1">{save.error.message}</div>}
+    </div>
+  );
+}
+
+const words = (point: Point) => {
+  const structure = point.structure as Structure;
+  return `${STRUCTURES[structure.kind]}, ${described(structure)}`;
+};
+
+function alike(one: Structure, other: Structure): boolean {
+  return Object.entries(one).every(([name, value]) => other[name] === value);
+}

@@ -1,0 +1,110 @@
+// The analysis playground: type a text, see what every step makes of it, and which chunks hold the terms.
+import { useState } from "react";
+import { Button, Form, Table } from "react-bootstrap";
+import { useAnalysis, type AnalysisStep } from "../../api/indexes";
+import { useLine, useSaveRecipe } from "../../api/queries";
+import { Failed, Loading } from "../../shell/states";
+import { useSettled } from "../chunks/settled";
+import { AnalysisSettings } from "./AnalysisSettings";
+import { analysisOf, withAnalysis, type Analysis } from "./variants";
+
+const SAMPLE = "Why did the gondolas stop after alarm E-417 at Brackenhorn's upper station?";
+
+export function Playground() {
+  const line = useLine();
+  const recipe = line.data?.recipe;
+  if (!recipe) return <Loading what="Reading the recipe" />;
+  return <Bench key={recipe.id} body={recipe.body as Record<string, unknown>} />;
+}
+
+function Bench({ body }: { body: Record<string, unknown> }) {
+  const inForce = analysisOf(body);
+  const [text, setText] = useState(SAMPLE);
+  const [analysis, setAnalysis] = useState<Analysis>(inForce);
+  const found = useAnalysis(useSettled(text, 150), analysis);
+  const save = useSaveRecipe(() => undefined);
+  const changed = JSON.stringify(analysis) !== JSON.stringify(inForce);
+  return (
+    <div className="playground">
+      <AnalysisSettings analysis={analysis} set={setAnalysis} />
+      <div className="d-flex gap-2 mb-2">
+        <Form.Control
+          aria-label="Text to analyse"
+          value={text}
+          maxLength={4000}
+          spellCheck={false}
+          onChange={(event) => setText(event.target.value)}
+        />
+        {changed && (
+          <>
+            <Button
+              size="sm"
+              className="text-nowrap"
+              disabled={save.isPending || Boolean(found.error)}
+              onClick={() => save.mutate({ body: withAnalysis(body, analysis), note: "Analysis changed" })}
+            >
+              Use and build
+            </Button>
+            <Button
+              size="sm"
+              variant="outline-secondary"
+              className="text-nowrap"
+              onClick={() => setAnalysis(inForce)}
+            >
+              As in force
+            </Button>
+          </>
+        )}
+      </div>
+      {save.error && <div className="lost small-text">{save.error.message}</div>}
+      {found.error ? (
+        <Failed error={found.error} />
+      ) : found.data ? (
+        <Steps steps={found.data.steps} changed={changed} />
+      ) : (
+        <Loading what="Analysing" />
+      )}
+    </div>
+  );
+}
+
+function Steps({ steps, changed }: { steps: AnalysisStep[]; changed: boolean }) {
+  if (!steps.length) return <p className="soft small-text">No token in this text.</p>;
+  return (
+    <Table size="sm" className="small-text steps">
+      <thead>
+        <tr>
+          <th>Token</th>
+          <th>folded</th>
+          <th>stem</th>
+          <th>
+            terms, with the chunks that hold each{" "}
+            {changed && <span className="soft fw-normal">in the index as it is built now</span>}
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {steps.map((step) => (
+          <tr key={step.start} className={step.stopped ? "soft" : ""} data-token={step.token}>
+            <td className="mono">{step.token}</td>
+            <td className="mono">{step.folded === step.token ? "same" : step.folded}</td>
+            <td className="mono">
+              {step.stopped ? "stop word" : step.stem === step.folded ? "same" : step.stem}
+            </td>
+            <td>
+              {step.terms.map((term, place) => (
+                <span key={place} className="term-chip" title={term.kind}>
+                  <span className="mono">{term.text}</span>{" "}
+                  <span className="soft num">
+                    {term.chunks ? term.chunks.toLocaleString() : "in no chunk"}
+                  </span>
+                  {term.kind !== "word" && <span className="kind">{term.kind}</span>}
+                </span>
+              ))}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </Table>
+  );
+}
