@@ -82,7 +82,7 @@ class LateInteractionScores(unittest.TestCase):
 
     def test_scores_are_those_of_the_slow_sum(self):
         question = "does my dog need a muzzle?"
-        got = self.scorer.score(question, [Passage(text) for text in self.passages])
+        got = self.scorer.score(question, [Passage(text) for text in self.passages]).scores
         np.testing.assert_allclose(got, self.slow(question), atol=1e-4)
         self.assertEqual(int(np.argmax(got)), 1)
 
@@ -90,19 +90,19 @@ class LateInteractionScores(unittest.TestCase):
         question = "wind at the tower"
         fresh = self.scorer.score(question, [Passage(text) for text in self.passages])
         stored = self.scorer.score(question, [Passage(text, chunk) for chunk, text in enumerate(self.passages)])
-        np.testing.assert_allclose(stored, fresh, atol=0.01)
+        np.testing.assert_allclose(stored.scores, fresh.scores, atol=0.01)
 
     def test_matches_add_up_to_the_score_and_point_into_the_passage(self):
         question = "muzzle for a dog"
         passage = Passage(self.passages[1], 1)
         matches = self.scorer.matches(question, passage)
-        score = self.scorer.score(question, [passage])[0]
+        score = self.scorer.score(question, [passage]).scores[0]
         self.assertAlmostEqual(sum(match.weight * match.cosine for match in matches), float(score), places=3)
         dog = next(match for match in matches if match.token == "dog")
         self.assertEqual(passage.text[dog.start : dog.end], "Dogs")
 
     def test_an_empty_question_scores_nothing(self):
-        self.assertEqual(self.scorer.score("", [Passage("a tower")]).tolist(), [0.0])
+        self.assertEqual(self.scorer.score("", [Passage("a tower")]).scores.tolist(), [0.0])
 
 
 class Folders(unittest.TestCase):

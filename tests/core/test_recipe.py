@@ -59,7 +59,10 @@ class Mistakes(unittest.TestCase):
             (body(fusion={"method": "scaled-scores", "weights": {"other": 1}}), "fusion.weights.other: no branch"),
             (body(fusion={"method": "scaled-scores", "weights": {"sparse": 0, "dense": 0}}), "all are 0"),
             (body(rerank={"scorer": "late-interaction", "shortlist": 60}), "60 is above fusion.depth, 50"),
-            (body(rerank={"scorer": "late-interaction", "floor": 7}), "rerank.floor: 7 is not between -1 and 1"),
+            (
+                body(rerank={"scorer": "late-interaction", "floor": 7000}),
+                "rerank.floor: 7000 is not between -1000 and 1000",
+            ),
             (body(select={"k": True}), "select.k"),
             (body(select={"diversity": 0.5}), "select.diversity: 0.5 is not null"),
         ):

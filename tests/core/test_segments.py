@@ -74,8 +74,8 @@ class Kept(unittest.TestCase):
         self.addCleanup(folder.cleanup)
         self.root = Path(folder.name)
         self.models = Models(MODELS)
-        self.models._open["compact-english"] = Hashed(MODELS / "compact-english")
-        self.models._stamps["compact-english"] = (MODELS / "compact-english" / "doppio-model.json").stat().st_mtime_ns
+        stamp = (MODELS / "compact-english" / "doppio-model.json").stat().st_mtime_ns
+        self.models._open["compact-english"] = stamp, Hashed(MODELS / "compact-english")
 
     def build(self, versions, store=None, given=None):
         corpus, given = corpus_of(versions), given or self.recipe()

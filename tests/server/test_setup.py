@@ -117,7 +117,7 @@ class Demo(unittest.TestCase):
         process, said, _ = self.start("demo")
         address = re.search(r"http://127.0.0.1:\d+", said)[0]
         link = re.search(r"http://\S+/enter/\S+", said)[0]
-        for step in ("Debian packages", "encoder weights", "interface", "database", "tables", "demo data"):
+        for step in ("Debian packages", "model weights", "interface", "database", "tables", "demo data"):
             self.assertRegex(said, rf"{step}[^\n]*")
         with self.assertRaises(urllib.error.HTTPError) as refused:
             urllib.request.urlopen(f"{address}/api/workspaces")

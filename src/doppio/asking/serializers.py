@@ -41,6 +41,11 @@ class StageTraceSerializer(s.Serializer):
     before = s.ListField(child=s.IntegerField(), allow_null=True)
     branch_ranks = s.ListField(child=s.ListField(child=s.IntegerField()), allow_null=True)
     shares = s.ListField(child=s.ListField(child=s.FloatField()), allow_null=True)
+    raw = s.ListField(child=s.FloatField(), allow_null=True, help_text="What a joint scorer gave, before blending.")
+    raw_measure = s.CharField(allow_blank=True)
+    windows = s.ListField(
+        child=s.ListField(child=s.IntegerField()), allow_null=True, help_text="Parts that were read; -1 for all."
+    )
 
 
 class TraceSerializer(s.Serializer):

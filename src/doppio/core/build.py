@@ -21,7 +21,7 @@ from doppio.core.errors import ArtifactDamaged
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models import token_vectors
 from doppio.core.models.encoder import Encoder, TextEncoder
-from doppio.core.models.joint import LateInteraction
+from doppio.core.models.joint import LATE_INTERACTION, JointScorer, LateInteraction
 from doppio.core.models.registry import TRAINED, TRAINED_TITLE, Models
 from doppio.core.models.trained import KIND as TRAINED_KIND
 from doppio.core.models.trained import TrainedEncoder, train
@@ -160,7 +160,7 @@ class Builder:
                 facts = {"settings": settings, "metric": metric, "over": made.of}
                 structures[branch["id"]] = Piece(STRUCTURE, fingerprint(made.of, settings, metric), facts)
         tokens = None
-        if recipe.rerank:
+        if recipe.rerank and recipe.rerank["scorer"] == LATE_INTERACTION:
             tokens = Piece(token_vectors.KIND, fingerprint(counter.digest, "tokens"), {"encoder": counter.name})
         return Keys(chunks, family, postings, vectors, structures, tokens)
 
@@ -384,7 +384,9 @@ class Builder:
 
     def _pipeline(self, keys: Keys, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
         opened = self._opened_once(keys.chunks)
-        scorer = None
+        scorer: JointScorer | None = None
+        if recipe.rerank and not keys.tokens:
+            scorer = self.models.scorer(recipe.rerank["scorer"])
         if keys.tokens:
             stored = [
                 token_vectors.Segment.opened(artifact.arrays, now)

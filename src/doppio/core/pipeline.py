@@ -13,10 +13,10 @@ from doppio.core.dense.index import DenseIndex
 from doppio.core.dense.metric import MEASURES as METRICS
 from doppio.core.fusion import Fused, reciprocal_rank_fusion, scaled_score_fusion
 from doppio.core.models.encoder import TextEncoder
-from doppio.core.models.joint import JointScorer
+from doppio.core.models.joint import JointScorer, Window
 from doppio.core.ranking import Ids, Scores
 from doppio.core.recipe import Recipe
-from doppio.core.rerank import rerank
+from doppio.core.rerank import PROBABILITY, rerank
 from doppio.core.select import first_groups, pack
 from doppio.core.sparse.branch import field_weights, fielded_terms, terms_of, weighting_of
 from doppio.core.sparse.fields import FieldedIndex
@@ -77,6 +77,14 @@ class Pipeline:
                 rankings = [(found[row], seconds / len(batch)) for found, seconds in ranked]
                 yield self._one(question, rankings, encoding / len(batch) if vectors else None)
 
+    def fused_many(self, questions: Sequence[str]) -> Iterator[Fused]:
+        """What fusion makes of questions, before anything is reranked, to the recipe's depth."""
+        for first in range(0, len(questions), QUESTIONS_A_BATCH):
+            batch = questions[first : first + QUESTIONS_A_BATCH]
+            vectors = self._encoded(batch)
+            ranked = [self._branch(branch, batch, vectors) for branch in self.recipe.branches]
+            yield from (self.fuse([found[row] for found in ranked]) for row in range(len(batch)))
+
     def _encoded(self, questions: Sequence[str]) -> dict[str, NDArray[np.float32]]:
         """Vectors of the questions by branch; branches with the same encoder share them."""
         by_encoder: dict[str, NDArray[np.float32]] = {}
@@ -108,7 +116,7 @@ class Pipeline:
         fused, took = _timed(lambda: self.fuse([(stage.chunks, stage.scores) for stage in stages]))
         stages.append(self._fused_stage(fused, took))
         if self.scorer is not None and self.recipe.rerank is not None:
-            stages.append(self._rerank_stage(question, stages[-1], self.scorer, self.recipe.rerank["floor"]))
+            stages.append(self._rerank_stage(question, stages[-1], self.scorer, self.recipe.rerank))
         context = self._context_stage(stages[-1])
         stages.append(context)
         tokens = self._tokens_of(context.passed)
@@ -145,9 +153,19 @@ class Pipeline:
             shares=fused.shares,
         )
 
-    def _rerank_stage(self, question: str, fused: StageTrace, scorer: JointScorer, floor: float | None) -> StageTrace:
+    def _rerank_stage(
+        self, question: str, fused: StageTrace, scorer: JointScorer, settings: Mapping[str, Any]
+    ) -> StageTrace:
         begun = time.perf_counter()
-        result = rerank(scorer, question, fused.passed, self.texts.indexed(fused.passed.tolist()), floor)
+        result = rerank(
+            scorer,
+            question,
+            fused.passed,
+            self.texts.indexed(fused.passed.tolist()),
+            first_stage=fused.scores[fused.kept],
+            floor=settings["floor"],
+            blend=settings["blend"],
+        )
         within = first_groups(self._hosts(result.chunks), self.recipe.select["k"])
         why = {
             (True, True): "",
@@ -159,13 +177,16 @@ class Pipeline:
         return StageTrace(
             RERANKED,
             RERANKED,
-            scorer.measure,
+            PROBABILITY if scorer.calibration else scorer.measure,
             result.chunks,
             result.scores,
             result.above_floor & within,
             reasons,
             time.perf_counter() - begun,
             before=result.before,
+            raw=result.raw,
+            raw_measure=scorer.measure,
+            windows=_windows(result.windows),
         )
 
     def _context_stage(self, before: StageTrace) -> StageTrace:
@@ -202,6 +223,13 @@ def measure_of(branch: Mapping[str, Any]) -> str:
     if branch["kind"] == "vector":
         return METRICS[branch["metric"]]
     return "BM25F score, 0 upwards" if branch["fields"] else VARIANTS[branch["variant"]]
+
+
+def _windows(read: Sequence[Window | None]) -> NDArray[np.int64] | None:
+    """Parts that were read, or None where every text was read whole."""
+    if not any(read):
+        return None
+    return np.array([window or (-1, -1) for window in read], np.int64)
 
 
 def _reasons(kept: NDArray[np.bool_], why: str) -> tuple[str, ...]:

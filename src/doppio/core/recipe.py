@@ -52,6 +52,7 @@ def _object(required: str, **properties: Any) -> dict[str, Any]:
 
 
 _DEPTH = _whole(1, 10_000, 50)
+_MODEL = {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,63}$"}
 _IDENTITY = {"type": "string", "pattern": "^[a-z][a-z0-9-]{0,31}$"}
 _GRAMS = _object("from to", **{"from": _whole(1, 10), "to": _whole(1, 10)})
 _SWITCH = {"type": "boolean", "default": True}
@@ -105,7 +106,7 @@ BRANCHES = {
         "id kind",
         id=_IDENTITY,
         kind=_one_of("vector"),
-        encoder={"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,63}$", "default": DEFAULT_ENCODER},
+        encoder={**_MODEL, "default": DEFAULT_ENCODER},
         metric=_one_of(*METRICS, default="cosine"),
         structure={"type": "object", "default": {"kind": "exact"}},
         depth=_DEPTH,
@@ -152,9 +153,10 @@ FUSION = {
 }
 _RERANK = _object(
     "scorer",
-    scorer=_one_of("late-interaction"),
+    scorer=_MODEL,
     shortlist=_whole(1, 1000, 20),
-    floor={"anyOf": [{"type": "number", "minimum": -1, "maximum": 1}, {"type": "null"}], "default": None},
+    blend={"anyOf": [_number(0, 10), {"type": "null"}], "default": None},
+    floor={"anyOf": [_number(-1000, 1000), {"type": "null"}], "default": None},
 )
 _HOST = _object("size", size=_whole(16, 200_000))
 

@@ -27,6 +27,9 @@ class StageTrace:
     kept : (n,) bool, whether the chunk goes on to the next stage
     reasons : n texts, why a chunk does not go on; empty where it does
     before : (n,) int64 or None, rank in the stage before, from 1
+    raw : (n,) float32 or None, what a joint scorer gave before it was blended and calibrated
+    raw_measure : str, what that is
+    windows : (n, 2) int64 or None, the characters of each chunk's text that a scorer read; -1 where it read all
     branch_ranks, shares : (n, branches) or None, only where rankings were fused
     """
 
@@ -41,6 +44,9 @@ class StageTrace:
     before: NDArray[np.int64] | None = None
     branch_ranks: NDArray[np.int32] | None = None
     shares: NDArray[np.float32] | None = None
+    raw: Scores | None = None
+    raw_measure: str = ""
+    windows: NDArray[np.int64] | None = None
 
     @property
     def passed(self) -> Ids:
@@ -105,12 +111,13 @@ class Trace:
 
 
 _ARRAYS = {"chunks": np.int64, "scores": np.float32, "kept": np.bool_, "before": np.int64,
-           "branch_ranks": np.int32, "shares": np.float32}  # fmt: skip
+           "branch_ranks": np.int32, "shares": np.float32, "raw": np.float32, "windows": np.int64}  # fmt: skip
 
 
 def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
     yield from {"stage": stage.stage, "kind": stage.kind, "measure": stage.measure}.items()
     yield "seconds", round(stage.seconds, 6)
+    yield "raw_measure", stage.raw_measure
     yield "reasons", list(stage.reasons)
     for name in _ARRAYS:
         array = getattr(stage, name)
@@ -124,16 +131,18 @@ def _stage_from(value: dict[str, Any]) -> StageTrace:
     branches = len(value["branch_ranks"][0]) if value["branch_ranks"] else 0
     arrays: dict[str, NDArray[Any] | None] = {}
     for name, kind in _ARRAYS.items():
-        if value[name] is None:
+        if value.get(name) is None:
             arrays[name] = None
             continue
         array: NDArray[Any] = np.asarray(value[name], kind)
-        arrays[name] = array.reshape(-1, branches) if name in ("branch_ranks", "shares") else array
+        width = {"branch_ranks": branches, "shares": branches, "windows": 2}.get(name)
+        arrays[name] = array if width is None else array.reshape(-1, width)
     return StageTrace(
         stage=value["stage"],
         kind=value["kind"],
         measure=value["measure"],
         seconds=value["seconds"],
         reasons=tuple(value["reasons"]),
+        raw_measure=value.get("raw_measure", ""),
         **arrays,  # type: ignore[arg-type]
     )

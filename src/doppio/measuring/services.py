@@ -1,6 +1,7 @@
 """Between records and the core: labelled questions in, trials out."""
 
 from collections.abc import Sequence
+from typing import Any
 
 from django.contrib.auth.models import User
 from django.db import transaction
@@ -105,44 +106,31 @@ def start_trial(recipe: RecipeVersion, user: User | None) -> Job:
     """Queue the build and the trial of a recipe; one that waits or runs already is returned instead."""
     from doppio.measuring.tasks import trial_task
 
-    with transaction.atomic():
-        Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
-        waiting = recipe.workspace.jobs.filter(
-            kind="trial", details__recipe=recipe.pk, state__in=(Job.QUEUED, Job.RUNNING), cancel_requested=False
-        ).first()
-        if waiting is not None:
-            return waiting
-        job = Job.objects.create(
-            workspace=recipe.workspace,
-            kind="trial",
-            title=f"Build and measure {recipe.name} v{recipe.version}",
-            details={"recipe": recipe.pk},
-            started_by=user,
-        )
-        trial_task.defer(job=job.pk)
-    return job
+    title = f"Build and measure {recipe.name} v{recipe.version}"
+    return queue_job(recipe, user, kind="trial", title=title, task=trial_task)
 
 
 def start_survey(recipe: RecipeVersion, user: User | None) -> Job:
     """Queue the measuring of structures on a recipe's vectors; one that waits or runs already is returned instead."""
     from doppio.measuring.tasks import survey_task
 
-    with transaction.atomic():
-        Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
-        busy = recipe.workspace.jobs.filter(
-            kind="survey", state__in=(Job.QUEUED, Job.RUNNING), cancel_requested=False
-        )
-        waiting = busy.filter(details__recipe=recipe.pk).first()
-        if waiting is not None:
-            return waiting
-        job = Job.objects.create(
-            workspace=recipe.workspace,
-            kind="survey",
-            title=f"Measure structures on the vectors of {recipe.name} v{recipe.version}",
-            details={"recipe": recipe.pk},
-            started_by=user,
-        )
-        survey_task.defer(job=job.pk)
+    title = f"Measure structures on the vectors of {recipe.name} v{recipe.version}"
+    return queue_job(recipe, user, kind="survey", title=title, task=survey_task)
+
+
+@transaction.atomic
+def queue_job(recipe: RecipeVersion, user: User | None, *, kind: str, title: str, task: Any) -> Job:
+    """Queue work on a recipe; a job of that kind that waits or runs already is returned instead."""
+    Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
+    waiting = recipe.workspace.jobs.filter(
+        kind=kind, details__recipe=recipe.pk, state__in=(Job.QUEUED, Job.RUNNING), cancel_requested=False
+    ).first()
+    if waiting is not None:
+        return waiting
+    job = Job.objects.create(
+        workspace=recipe.workspace, kind=kind, title=title, details={"recipe": recipe.pk}, started_by=user
+    )
+    task.defer(job=job.pk)
     return job
 
 

@@ -7,6 +7,7 @@ from doppio.asking.views import MatchesView, RecipesView
 from doppio.indexing import views as indexing
 from doppio.library import views as library
 from doppio.measuring import index_views as indexes
+from doppio.measuring import rerank_views as reranking
 from doppio.measuring import views as measuring
 from doppio.site.entry import enter, interface, sign_in
 from doppio.site.health import health
@@ -53,6 +54,11 @@ urlpatterns = [
     path(f"{W}/stages/sparse/analysis", indexes.AnalysisView.as_view()),
     path(f"{W}/stages/sparse/synonyms", indexes.SynonymsView.as_view()),
     path(f"{W}/recipes/cost", indexes.CostView.as_view()),
+    path("api/scorers", reranking.ScorersView.as_view()),
+    path("api/scorers/try", reranking.TryScorerView.as_view()),
+    path("api/scorers/rests-on", reranking.RestsOnView.as_view()),
+    path(f"{W}/stages/reranked/floor", reranking.FloorView.as_view()),
+    path(f"{W}/stages/reranked/depths", reranking.DepthsView.as_view()),
     path(f"{W}/trials", measuring.TrialsView.as_view()),
     path(f"{W}/mix", measuring.MixView.as_view()),
     re_path(r"^(?!api/|static/|assets/)(?P<path>.*)$", interface),

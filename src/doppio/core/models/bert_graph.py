@@ -1,9 +1,10 @@
-"""A BERT-family encoder's weights written as one ONNX graph.
+"""BERT-family weights written as one ONNX graph: an encoder, a cross-encoder, or a gated joint encoder.
 
-Inputs: `ids` and `mask`, (batch, length) int64. Outputs: `tokens`, (batch, length, width) float32, the last
-layer; and `vector`, (batch, width), the mean of `tokens` over the mask brought to unit length.
+An encoder's inputs: `ids` and `mask`, (batch, length) int64. Outputs: `tokens`, (batch, length, width) float32, the
+last layer; and `vector`, (batch, width), the mean of `tokens` over the mask brought to unit length.
 """
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -57,7 +58,7 @@ class _Graph:
 
 
 def bert_graph(weights: Weights, config: dict[str, Any]) -> onnx.ModelProto:
-    """Build the graph from weights by their usual names and the model's `config.json`.
+    """Build the graph of an encoder from weights by their usual names and the model's `config.json`.
 
     Raises
     ------
@@ -65,58 +66,197 @@ def bert_graph(weights: Weights, config: dict[str, Any]) -> onnx.ModelProto:
         If a weight is missing; names it.
     """
     graph = _Graph()
-    heads, width = config["num_attention_heads"], config["hidden_size"]
-    size = width // heads
-    epsilon = float(config["layer_norm_eps"])
-
-    words = graph.constant("words", weights["embeddings.word_embeddings.weight"])
-    places = graph.constant("places", weights["embeddings.position_embeddings.weight"])
-    kind = graph.constant("kind", weights["embeddings.token_type_embeddings.weight"][0])
+    layers = _Layers(graph, weights, config)
     length = graph.node("Shape", "ids", start=1, end=2)
-    here = graph.node("Slice", places, graph.numbers(0), length, graph.numbers(0))
-    x = graph.node("Add", graph.node("Gather", words, "ids"), here)
-    x = graph.norm(graph.node("Add", x, kind), weights, "embeddings.LayerNorm", epsilon)
-
+    here = graph.node("Slice", layers.positions, graph.numbers(0), length, graph.numbers(0))
+    x = layers.embedded(here, layers.first_type())
     real = graph.node("Cast", "mask", to=TensorProto.FLOAT)
-    hidden = graph.node("Mul", graph.node("Sub", graph.scalar(1.0), real), graph.scalar(-1e9))
-    hidden = graph.node("Unsqueeze", hidden, graph.numbers(1, 2))
-    split, join = graph.numbers(0, 0, heads, size), graph.numbers(0, 0, width)
-
+    hidden = layers.hidden(real)
     for layer in range(config["num_hidden_layers"]):
-        base = f"encoder.layer.{layer}"
-
-        def head(part: str, x: str = x, base: str = base) -> str:
-            return graph.node("Reshape", graph.linear(x, weights, f"{base}.attention.self.{part}"), split)
-
-        query = graph.node("Transpose", head("query"), perm=[0, 2, 1, 3])
-        key = graph.node("Transpose", head("key"), perm=[0, 2, 3, 1])
-        value = graph.node("Transpose", head("value"), perm=[0, 2, 1, 3])
-        logits = graph.node("Div", graph.node("MatMul", query, key), graph.scalar(float(np.sqrt(size))))
-        share = graph.node("Softmax", graph.node("Add", logits, hidden), axis=-1)
-        mixed = graph.node("Transpose", graph.node("MatMul", share, value), perm=[0, 2, 1, 3])
-        mixed = graph.linear(graph.node("Reshape", mixed, join), weights, f"{base}.attention.output.dense")
-        x = graph.norm(graph.node("Add", mixed, x), weights, f"{base}.attention.output.LayerNorm", epsilon)
-        inner = graph.gelu(graph.linear(x, weights, f"{base}.intermediate.dense"))
-        outer = graph.linear(inner, weights, f"{base}.output.dense")
-        x = graph.norm(graph.node("Add", outer, x), weights, f"{base}.output.LayerNorm", epsilon)
+        x = layers.layer(x, layer, hidden)
 
     graph.node("Identity", x, name="tokens")
-    weight = graph.node("Unsqueeze", real, graph.numbers(2))
-    total = graph.node("ReduceSum", graph.node("Mul", x, weight), graph.numbers(1), keepdims=0)
-    graph.node("LpNormalization", total, name="vector", axis=-1, p=2)
-
+    graph.node("LpNormalization", layers.summed(x, real), name="vector", axis=-1, p=2)
     shape = ["batch", "length"]
+    return _model(
+        graph,
+        "encoder",
+        ("ids", "mask"),
+        [
+            helper.make_tensor_value_info("tokens", TensorProto.FLOAT, [*shape, config["hidden_size"]]),
+            helper.make_tensor_value_info("vector", TensorProto.FLOAT, ["batch", config["hidden_size"]]),
+        ],
+    )
+
+
+def pair_graph(weights: Weights, config: dict[str, Any]) -> onnx.ModelProto:
+    """Build the graph of a cross-encoder with a classification head over both texts in one sequence.
+
+    Inputs: `ids`, `mask` and `types`, (batch, length) int64. Output: `score`, (batch, labels) float32, not activated.
+
+    Raises
+    ------
+    KeyError
+        If a weight is missing; names it.
+    """
+    graph = _Graph()
+    layers = _Layers(graph, weights, config)
+    length = graph.node("Shape", "ids", start=1, end=2)
+    here = graph.node("Slice", layers.positions, graph.numbers(0), length, graph.numbers(0))
+    kinds = graph.constant("kinds", weights["embeddings.token_type_embeddings.weight"])
+    x = layers.embedded(here, graph.node("Gather", kinds, "types"))
+    hidden = layers.hidden(graph.node("Cast", "mask", to=TensorProto.FLOAT))
+    for layer in range(config["num_hidden_layers"]):
+        x = layers.layer(x, layer, hidden)
+    first = graph.node("Gather", x, graph.constant("first", np.array(0, np.int64)), axis=1)
+    pooled = graph.node("Tanh", graph.linear(first, weights, "pooler.dense"))
+    graph.node("Identity", graph.linear(pooled, weights, "classifier"), name="score")
+    labels = len(weights["classifier.bias"])
+    return _model(
+        graph,
+        "pair",
+        ("ids", "mask", "types"),
+        [helper.make_tensor_value_info("score", TensorProto.FLOAT, ["batch", labels])],
+    )
+
+
+def gated_graph(weights: Weights, learned: Weights, config: dict[str, Any]) -> onnx.ModelProto:
+    """Build the graph of a gated joint encoder: an encoder's weights joined with what was learned beside them.
+
+    Parameters
+    ----------
+    weights : mapping of name to array
+        The encoder's own.
+    learned : mapping of name to array
+        `gates` (layers, heads, 2), added to the attention logits of a question token that looks into the passage and
+        of a passage token that looks into the question; `scale` (); `head.weight` (2 width) and `head.bias` (1); and
+        for every matrix M of a layer `M.down` (rank, columns) and `M.up` (rows, rank), whose product is added to it.
+
+    Raises
+    ------
+    KeyError
+        If a weight is missing; names it.
+    ValueError
+        If two arrays do not fit each other.
+
+    Notes
+    -----
+    Inputs: `ids`, `places`, `side` and `mask`, (batch, length) int64: both texts one after the other, each with its
+    own positions from 0; side is 0 for the question and 1 for the passage. Output: `score`, (batch,) float32, scale x
+    cosine of the means of both halves + head . (their product, their absolute difference). A gate is one number more
+    of queries and keys, so that no matrix of biases is made.
+    """
+    joined = dict(weights)
+    for name in learned:
+        if name.endswith(".down"):
+            matrix = name.removesuffix(".down")
+            joined[f"{matrix}.weight"] = weights[f"{matrix}.weight"] + learned[f"{matrix}.up"] @ learned[name]
+    gates = learned["gates"]
+    if gates.shape != (config["num_hidden_layers"], config["num_attention_heads"], 2):
+        raise ValueError(f"gates: of shape {gates.shape}, which does not fit the encoder")
+    graph = _Graph()
+    layers = _Layers(graph, joined, config)
+    x = layers.embedded(graph.node("Gather", layers.positions, "places"), layers.first_type())
+    real = graph.node("Cast", "mask", to=TensorProto.FLOAT)
+    in_passage = graph.node("Cast", "side", to=TensorProto.FLOAT)
+    in_question = graph.node("Sub", graph.scalar(1.0), in_passage)
+    padding = graph.node("Mul", graph.node("Sub", graph.scalar(1.0), real), graph.scalar(-1e4))
+    keys = layers.three(in_passage, in_question, padding)
+    asks = layers.three(in_question, in_passage, graph.node("Add", graph.node("Mul", real, graph.scalar(0.0)),
+                                                            graph.scalar(1.0)))  # fmt: skip
+    for layer in range(config["num_hidden_layers"]):
+        ones = np.ones((len(gates[layer]), 1), np.float32)
+        gate = graph.constant(f"gates{layer}", np.hstack([gates[layer], ones])[None, :, None, :] * layers.root)
+        x = layers.layer(x, layer, None, (graph.node("Mul", asks, gate), keys))
+    u, v = (
+        graph.node("LpNormalization", layers.summed(x, graph.node("Mul", real, half)), axis=-1, p=2)
+        for half in (in_question, in_passage)
+    )
+    product = graph.node("Mul", u, v)
+    apart = graph.node("Abs", graph.node("Sub", u, v))
+    width = config["hidden_size"]
+    # Scale x cosine is the sum of the products with one weight each, so it is part of the head's.
+    head = learned["head.weight"].reshape(2, width) + np.array([[float(learned["scale"])], [0.0]], np.float32)
+    pair = graph.node("Concat", product, apart, axis=-1)
+    scored = graph.node("MatMul", pair, graph.constant("head", head.reshape(2 * width, 1).astype(np.float32)))
+    biased = graph.node("Add", scored, graph.constant("head.bias", learned["head.bias"].reshape(1)))
+    graph.node("Squeeze", biased, graph.numbers(1), name="score")
+    scores = helper.make_tensor_value_info("score", TensorProto.FLOAT, ["batch"])
+    return _model(graph, "gated", ("ids", "places", "side", "mask"), [scores])
+
+
+class _Layers:
+    """The parts that all three graphs share."""
+
+    def __init__(self, graph: _Graph, weights: Weights, config: dict[str, Any]) -> None:
+        self._graph, self._weights = graph, weights
+        self._heads, self._width = config["num_attention_heads"], config["hidden_size"]
+        self._size = self._width // self._heads
+        self._epsilon = float(config["layer_norm_eps"])
+        self.root = np.float32(np.sqrt(self._size))
+        self._words = graph.constant("words", weights["embeddings.word_embeddings.weight"])
+        self.positions = graph.constant("positions", weights["embeddings.position_embeddings.weight"])
+
+    def first_type(self) -> str:
+        return self._graph.constant("kind", self._weights["embeddings.token_type_embeddings.weight"][0])
+
+    def embedded(self, places: str, kinds: str) -> str:
+        graph = self._graph
+        x = graph.node("Add", graph.node("Gather", self._words, "ids"), places)
+        return graph.norm(graph.node("Add", x, kinds), self._weights, "embeddings.LayerNorm", self._epsilon)
+
+    def hidden(self, real: str) -> str:
+        """What is added to the logits of padding."""
+        graph = self._graph
+        hidden = graph.node("Mul", graph.node("Sub", graph.scalar(1.0), real), graph.scalar(-1e9))
+        return graph.node("Unsqueeze", hidden, graph.numbers(1, 2))
+
+    def three(self, *columns: str) -> str:
+        """Three (batch, length) arrays as (batch, heads, length, 3)."""
+        graph = self._graph
+        parts = [graph.node("Unsqueeze", column, graph.numbers(1, 3)) for column in columns]
+        joined = graph.node("Concat", *parts, axis=-1)
+        return graph.node("Expand", joined, graph.numbers(1, self._heads, 1, 1))
+
+    def layer(self, x: str, layer: int, hidden: str | None, more: tuple[str, str] | None = None) -> str:
+        """One layer; `more` holds further numbers of the queries and of the keys."""
+        graph, weights = self._graph, self._weights
+        base = f"encoder.layer.{layer}"
+        split, join = graph.numbers(0, 0, self._heads, self._size), graph.numbers(0, 0, self._width)
+
+        def head(part: str, perm: list[int]) -> str:
+            parts = graph.node("Reshape", graph.linear(x, weights, f"{base}.attention.self.{part}"), split)
+            return graph.node("Transpose", parts, perm=perm)
+
+        query, value = head("query", [0, 2, 1, 3]), head("value", [0, 2, 1, 3])
+        if more is None:
+            key = head("key", [0, 2, 3, 1])
+        else:
+            query = graph.node("Concat", query, more[0], axis=-1)
+            key = graph.node("Concat", head("key", [0, 2, 1, 3]), more[1], axis=-1)
+            key = graph.node("Transpose", key, perm=[0, 1, 3, 2])
+        logits = graph.node("Div", graph.node("MatMul", query, key), graph.scalar(float(self.root)))
+        if hidden is not None:
+            logits = graph.node("Add", logits, hidden)
+        share = graph.node("Softmax", logits, axis=-1)
+        mixed = graph.node("Transpose", graph.node("MatMul", share, value), perm=[0, 2, 1, 3])
+        mixed = graph.linear(graph.node("Reshape", mixed, join), weights, f"{base}.attention.output.dense")
+        x = graph.norm(graph.node("Add", mixed, x), weights, f"{base}.attention.output.LayerNorm", self._epsilon)
+        inner = graph.gelu(graph.linear(x, weights, f"{base}.intermediate.dense"))
+        outer = graph.linear(inner, weights, f"{base}.output.dense")
+        return graph.norm(graph.node("Add", outer, x), weights, f"{base}.output.LayerNorm", self._epsilon)
+
+    def summed(self, x: str, taken: str) -> str:
+        """The sum of the tokens that are taken: (batch, width)."""
+        graph = self._graph
+        weight = graph.node("Unsqueeze", taken, graph.numbers(2))
+        return graph.node("ReduceSum", graph.node("Mul", x, weight), graph.numbers(1), keepdims=0)
+
+
+def _model(graph: _Graph, name: str, inputs: Sequence[str], outputs: Sequence[Any]) -> onnx.ModelProto:
+    given = [helper.make_tensor_value_info(name, TensorProto.INT64, ["batch", "length"]) for name in inputs]
     model = helper.make_model(
-        helper.make_graph(
-            graph.nodes,
-            "encoder",
-            [helper.make_tensor_value_info(name, TensorProto.INT64, shape) for name in ("ids", "mask")],
-            [
-                helper.make_tensor_value_info("tokens", TensorProto.FLOAT, [*shape, width]),
-                helper.make_tensor_value_info("vector", TensorProto.FLOAT, ["batch", width]),
-            ],
-            graph.constants,
-        ),
+        helper.make_graph(graph.nodes, name, given, list(outputs), graph.constants),
         opset_imports=[helper.make_opsetid("", OPSET)],
         ir_version=8,
     )

@@ -13,7 +13,7 @@ from tokenizers import Tokenizer
 
 from doppio.core.chunking.units import Units
 from doppio.core.errors import ModelFolderError
-from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, open_folder
+from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 
 TOKENS_A_BATCH, MOST_ROWS = 4096, 64
 _IDS, _MASK, _TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
@@ -71,6 +71,7 @@ class Encoder:
 
     def __init__(self, path: Path, *, threads: int | None = None) -> None:
         self.folder = open_folder(path)
+        check_files(path)
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = threads or os.cpu_count() or 1
         options.log_severity_level = 3

@@ -11,7 +11,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import onnx
+from numpy.typing import NDArray
 from safetensors import SafetensorError
 from safetensors.numpy import load_file
 
@@ -20,7 +22,7 @@ from doppio.core.models.bert_graph import bert_graph
 
 FORMAT = "doppio-model/1"
 MANIFEST = "doppio-model.json"
-GRAPH, TOKENIZER = "encoder.onnx", "tokenizer.json"
+GRAPH, TOKENIZER, WEIGHTS = "encoder.onnx", "tokenizer.json", "model.safetensors"
 ENCODER, REMOTE = "encoder", "remote-encoder"
 GRAPH_VECTOR, MEAN, FIRST, MAX = "graph", "mean", "first", "max"
 POOLINGS = (GRAPH_VECTOR, MEAN, FIRST, MAX)
@@ -90,17 +92,9 @@ def prepare_encoder(
     ModelFolderError
         If a file is missing or does not hold such an encoder.
     """
-    config = read_json(source / "config.json")
-    if config.get("model_type") != "bert" or config.get("hidden_act") != "gelu":
-        raise ModelFolderError(f"{source / 'config.json'}: not a BERT-family encoder with GELU")
-    for needed in ("model.safetensors", TOKENIZER):
-        if not (source / needed).is_file():
-            raise ModelFolderError(f"{source / needed}: missing")
-    try:
-        weights = load_file(source / "model.safetensors")
-        graph = bert_graph({key.removeprefix("bert."): value for key, value in weights.items()}, config)
-    except (SafetensorError, KeyError) as error:
-        raise ModelFolderError(f"{source / 'model.safetensors'}: {error}") from error
+    weights, config = read_weights(source)
+    with told_weights(source):
+        graph = bert_graph(weights, config)
     with drafted(target) as draft:
         onnx.save(graph, str(draft / GRAPH))
         shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
@@ -110,16 +104,49 @@ def prepare_encoder(
         )
 
 
+def read_weights(source: Path) -> tuple[dict[str, NDArray[np.float32]], dict[str, Any]]:
+    """Weights of a BERT-family model by their usual names, and its configuration.
+
+    Raises
+    ------
+    ModelFolderError
+        If a file is missing or does not hold such a model.
+    """
+    config = read_json(source / "config.json")
+    if config.get("model_type") != "bert" or config.get("hidden_act") != "gelu":
+        raise ModelFolderError(f"{source / 'config.json'}: not a BERT-family encoder with GELU")
+    for needed in (WEIGHTS, TOKENIZER):
+        if not (source / needed).is_file():
+            raise ModelFolderError(f"{source / needed}: missing")
+    with told_weights(source):
+        weights = load_file(source / WEIGHTS)
+    return {key.removeprefix("bert."): value for key, value in weights.items()}, config
+
+
+@contextmanager
+def told_weights(source: Path) -> Iterator[None]:
+    """Names the file of weights in what goes wrong with them."""
+    try:
+        yield
+    except (SafetensorError, KeyError, ValueError) as error:
+        raise ModelFolderError(f"{source / WEIGHTS}: {error}") from error
+
+
 def prepare_bytes(source: Path, target: Path, *, name: str, title: str) -> None:
     """The same encoder with its matrices in one byte a number: faster, and its vectors a little off."""
-    from onnxruntime.quantization import QuantType, quantize_dynamic
-
     whole = open_folder(source)
     with drafted(target) as draft:
-        quantize_dynamic(str(source / GRAPH), str(draft / GRAPH), weight_type=QuantType.QInt8, per_channel=True)
+        to_bytes(source / GRAPH, draft / GRAPH)
         shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
         kept = {field: getattr(whole, field) for field in _FIELDS if field not in ("name", "title")}
         write_manifest(draft, {"name": name, "title": title, **kept})
+
+
+def to_bytes(source: Path, target: Path) -> None:
+    """Write a graph with its constant matrices in one byte a number, a scale for each column."""
+    from onnxruntime.quantization import QuantType, quantize_dynamic
+
+    quantize_dynamic(str(source), str(target), weight_type=QuantType.QInt8, per_channel=True)
 
 
 def register_folder(source: Path, root: Path) -> ModelFolder:
@@ -179,7 +206,8 @@ def write_manifest(folder: Path, fields: Mapping[str, Any]) -> None:
         os.fsync(file.fileno())
 
 
-_FIELDS: dict[str, tuple[type | tuple[type, ...], Any]] = {
+Fields = Mapping[str, tuple[type | tuple[type, ...], Any]]
+_FIELDS: Fields = {
     "name": (str, None), "title": (str, None), "dimension": (int, None), "max_tokens": (int, None),
     "licence": (str, "not stated"), "pooling": (str, GRAPH_VECTOR), "question": (str, ""), "passage": (str, ""),
     "unit": (bool, True), "made_for": (str, QUESTIONS), "kind": (str, ENCODER),
@@ -188,7 +216,37 @@ _CHOICES = {"pooling": POOLINGS, "made_for": MADE_FOR, "kind": (ENCODER, REMOTE)
 
 
 def open_folder(path: Path) -> ModelFolder:
-    """Read the manifest of a model folder and check that its files are there.
+    """Read the manifest of an encoder's folder and check that its files are there.
+
+    Raises
+    ------
+    ModelFolderError
+        If the manifest or a file that it lists is missing, or a field has another type or value than it may.
+    """
+    fields, digest, settings = read_manifest(path, _FIELDS, _CHOICES)
+    return ModelFolder(path=path, digest=digest, settings=settings, **fields)
+
+
+def kind_of(path: Path) -> str:
+    """What a model folder says it is; an encoder where it says nothing.
+
+    Raises
+    ------
+    ModelFolderError
+        If it has no manifest.
+    """
+    return str(read_json(path / MANIFEST).get("kind", ENCODER))
+
+
+def read_manifest(
+    path: Path, known: Fields, choices: Mapping[str, tuple[str, ...]]
+) -> tuple[dict[str, Any], str, Mapping[str, Any] | None]:
+    """The fields of a folder's manifest, a digest of all that scores or vectors depend on, and its settings.
+
+    Parameters
+    ----------
+    known : mapping of a field's name to its type and what it is where it is left out; None where it may not be
+    choices : mapping of a field's name to what it may be
 
     Raises
     ------
@@ -200,23 +258,38 @@ def open_folder(path: Path) -> ModelFolder:
     if manifest.get("format") != FORMAT:
         raise ModelFolderError(f"{where}: format: {manifest.get('format')!r} is not {FORMAT!r}")
     fields: dict[str, Any] = {}
-    for name, (kind, default) in _FIELDS.items():
+    for name, (kind, default) in known.items():
         value = manifest.get(name, default)
         if value is None:
             raise ModelFolderError(f"{where}: {name}: missing")
         if not isinstance(value, kind) or (isinstance(value, int) and kind is int and (value is True or value < 1)):
             wanted = "a whole number above 0" if kind is int else "true or false" if kind is bool else "a text"
             raise ModelFolderError(f"{where}: {name}: {value!r} is not {wanted}")
-        if name in _CHOICES and value not in _CHOICES[name]:
-            raise ModelFolderError(f"{where}: {name}: {value!r} is not one of {', '.join(_CHOICES[name])}")
+        if name in choices and value not in choices[name]:
+            raise ModelFolderError(f"{where}: {name}: {value!r} is not one of {', '.join(choices[name])}")
         fields[name] = value
     for file in manifest.get("files", {}):
         if not (path / file).is_file():
             raise ModelFolderError(f"{path / file}: missing; set the model up again")
-    known = {**{key: fields[key] for key in fields if key != "title"}, "files": manifest.get("files", {})}
-    known["version"] = manifest.get("version", "")
-    digest = hashlib.blake2b(json.dumps(known, sort_keys=True).encode(), digest_size=10).hexdigest()
-    return ModelFolder(path=path, digest=digest, settings=manifest.get("settings"), **fields)
+    told = {**{key: fields[key] for key in fields if key != "title"}, "files": manifest.get("files", {})}
+    told["version"] = manifest.get("version", "")
+    digest = hashlib.blake2b(json.dumps(told, sort_keys=True).encode(), digest_size=10).hexdigest()
+    return fields, digest, manifest.get("settings")
+
+
+def check_files(path: Path) -> None:
+    """Read all files of a model folder once and compare them with its manifest.
+
+    Raises
+    ------
+    ModelFolderError
+        If a file is missing, or is not what was written; the message names it.
+    """
+    for file, digest in read_json(path / MANIFEST).get("files", {}).items():
+        if not (path / file).is_file():
+            raise ModelFolderError(f"{path / file}: missing; set the model up again")
+        if _digest(path / file) != digest:
+            raise ModelFolderError(f"{path / file}: damaged; it is not what was written. Set the model up again")
 
 
 def read_json(path: Path) -> dict[str, Any]:

@@ -8,7 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.models.encoder import Encoder
+from doppio.core.models.scorer_folder import Calibration
 from doppio.core.models.token_vectors import TokenVectors
+
+LATE_INTERACTION = "late-interaction"
 
 
 @dataclass(frozen=True)
@@ -19,17 +22,43 @@ class Passage:
     chunk: int | None = None
 
 
+Window = tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Scored:
+    """What a scorer says of some passages.
+
+    scores : (n,) float32, raw; larger is better
+    windows : n ranges of characters, each the part of a passage that was read; None where all of it was
+    """
+
+    scores: NDArray[np.float32]
+    windows: tuple[Window | None, ...]
+
+
 class JointScorer(Protocol):
     """Scores how well each passage answers a question.
 
-    `measure` names the score and its range for people; larger is always better.
+    measure : names the raw score and its range for people; larger is always better
+    digest : changes whenever the same pair may get another score
+    calibration : how scores become probabilities, or None where nobody has measured that
+    blend : share of the first stage's standardised score that measures best with it
     """
 
-    name: str
-    measure: str
+    @property
+    def name(self) -> str: ...
+    @property
+    def digest(self) -> str: ...
+    @property
+    def measure(self) -> str: ...
+    @property
+    def calibration(self) -> Calibration | None: ...
+    @property
+    def blend(self) -> float: ...
 
-    def score(self, question: str, passages: Sequence[Passage]) -> NDArray[np.float32]:
-        """Scores of the passages: (n,) float32, in the order given."""
+    def score(self, question: str, passages: Sequence[Passage]) -> Scored:
+        """Raw scores of the passages, in the order given."""
 
 
 @dataclass(frozen=True)
@@ -59,14 +88,21 @@ class LateInteraction:
        trained for it; here it is not.
     """
 
-    name = "late-interaction"
+    name = LATE_INTERACTION
     measure = "weighted mean of best token cosines, -1 to 1"
+
+    calibration = None
+    blend = 0.0
 
     def __init__(self, encoder: Encoder, stored: TokenVectors) -> None:
         self._encoder = encoder
         self._stored = stored
+        self.digest = encoder.digest
 
-    def score(self, question: str, passages: Sequence[Passage]) -> NDArray[np.float32]:
+    def score(self, question: str, passages: Sequence[Passage]) -> Scored:
+        return Scored(self._scores(question, passages), (None,) * len(passages))
+
+    def _scores(self, question: str, passages: Sequence[Passage]) -> NDArray[np.float32]:
         asked, weights, _ = self._question(question)
         if not len(asked):
             return np.zeros(len(passages), np.float32)

@@ -1,27 +1,33 @@
-"""Encoders by name: each opened once, from the folders that an administrator registered."""
+"""Encoders and joint scorers by name: each opened once, from the folders that an administrator registered."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any, TypeVar
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.encoder import Encoder, TextEncoder
-from doppio.core.models.folder import MANIFEST, REMOTE, ModelFolder, open_folder
-from doppio.core.models.remote import RemoteEncoder
+from doppio.core.models.folder import MANIFEST, REMOTE, ModelFolder, kind_of, open_folder
+from doppio.core.models.joint import LATE_INTERACTION, JointScorer
+from doppio.core.models.kept_scores import KeptScores
+from doppio.core.models.remote import RemoteEncoder, RemoteScorer
+from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, open_scorer_folder
 from doppio.core.recipe import DEFAULT_ENCODER
 
+T = TypeVar("T")
 # Not a folder: trained on the chunks that it is used for.
 TRAINED, TRAINED_TITLE = "corpus-terms", "terms of this corpus, trained on it"
+LATE_TITLE = "late interaction of token vectors"
 
 
 @dataclass
 class Models:
-    """Encoders from the folders below one folder."""
+    """Encoders and joint scorers from the folders below one folder."""
 
     root: Path
     threads: int | None = None
-    _open: dict[str, TextEncoder] = field(default_factory=dict)
-    _stamps: dict[str, int] = field(default_factory=dict)
+    _open: dict[str, tuple[int, Any]] = field(default_factory=dict)
 
     def encoder(self, name: str = DEFAULT_ENCODER) -> TextEncoder:
         """An encoder by its name.
@@ -31,21 +37,46 @@ class Models:
         ModelFolderError
             If there is none of that name, or its folder is not whole.
         """
+        known = [*(folder.name for folder in self.listed()), TRAINED]
+        found: TextEncoder = self._opened(name, "encoder", known, self._open_encoder)
+        return found
+
+    def scorer(self, name: str) -> JointScorer:
+        """A joint scorer by its name; it keeps what it said of the last pairs.
+
+        Raises
+        ------
+        ModelFolderError
+            If there is none of that name, or its folder is not whole.
+        """
+        known = [*(folder.name for folder in self.scorers()), LATE_INTERACTION]
+        found: JointScorer = self._opened(name, "scorer", known, self._open_scorer)
+        return found
+
+    def _opened(self, name: str, what: str, known: list[str], opened: Callable[[Path], T]) -> T:
         manifest = self.root / name / MANIFEST
         if not manifest.is_file():
-            known = ", ".join([*sorted(folder.name for folder in self.listed()), TRAINED])
             raise ModelFolderError(
-                f"{self.root / name}: no such model folder; there are {known}. "
-                "'./doppio setup' installs the shipped one"
+                f"{self.root / name}: no such model folder; there are {', '.join(sorted(known))}. "
+                "'./doppio setup' installs the shipped ones"
             )
+        is_scorer = kind_of(manifest.parent) in KINDS
+        if is_scorer != (what == "scorer"):
+            raise ModelFolderError(f"{name}: is no {what}; there are {', '.join(sorted(known))}")
         stamp = manifest.stat().st_mtime_ns
-        if name not in self._open or self._stamps[name] != stamp:
-            folder = open_folder(self.root / name)
-            self._open[name] = (
-                RemoteEncoder(folder) if folder.kind == REMOTE else Encoder(folder.path, threads=self.threads)
-            )
-            self._stamps[name] = stamp
-        return self._open[name]
+        if name not in self._open or self._open[name][0] != stamp:
+            self._open[name] = stamp, opened(manifest.parent)
+        found: T = self._open[name][1]
+        return found
+
+    def _open_encoder(self, path: Path) -> TextEncoder:
+        folder = open_folder(path)
+        return RemoteEncoder(folder) if folder.kind == REMOTE else Encoder(path, threads=self.threads)
+
+    def _open_scorer(self, path: Path) -> JointScorer:
+        folder = open_scorer_folder(path)
+        remote = folder.kind == REMOTE_SCORER
+        return KeptScores(RemoteScorer(folder) if remote else CrossEncoder(path, threads=self.threads))
 
     def local(self, name: str = DEFAULT_ENCODER) -> Encoder:
         """The encoder of that name where it runs here and gives tokens, or else the shipped one."""
@@ -58,11 +89,18 @@ class Models:
 
     def listed(self) -> list[ModelFolder]:
         """Manifests of all registered encoders, by name; folders that are not whole are left out."""
+        return self._folders(open_folder, lambda kind: kind not in KINDS)
+
+    def scorers(self) -> list[ScorerFolder]:
+        """Manifests of all registered joint scorers, by name; folders that are not whole are left out."""
+        return self._folders(open_scorer_folder, lambda kind: kind in KINDS)
+
+    def _folders(self, opened: Callable[[Path], T], wanted: Callable[[str], bool]) -> list[T]:
         found = []
         for place in sorted(self.root.glob(f"*/{MANIFEST}")):
             try:
-                if not place.parent.name.startswith("."):
-                    found.append(open_folder(place.parent))
+                if not place.parent.name.startswith(".") and wanted(kind_of(place.parent)):
+                    found.append(opened(place.parent))
             except ModelFolderError:
                 continue
         return found
@@ -70,4 +108,5 @@ class Models:
 
 def titles(models: Models) -> Mapping[str, str]:
     """What people read, by the name that recipes use."""
-    return {folder.name: folder.title for folder in models.listed()} | {TRAINED: TRAINED_TITLE}
+    encoders = {folder.name: folder.title for folder in models.listed()} | {TRAINED: TRAINED_TITLE}
+    return encoders | {folder.name: folder.title for folder in models.scorers()} | {LATE_INTERACTION: LATE_TITLE}

@@ -1,12 +1,14 @@
-"""An encoder behind an HTTP endpoint, by a small protocol of our own.
+"""An encoder or a joint scorer behind an HTTP endpoint, by a small protocol of our own.
 
 `GET {url}/model` answers with `name`, `version`, `dimension`, `max_tokens`, `unit` and `made_for`.
 `POST {url}/encode` takes `{"format": "doppio-encode/1", "as": "question" or "passage", "texts": [...]}` and answers
-with `{"vectors": [[...], ...]}`, one for each text. A key goes along as `Authorization: Bearer KEY`.
+with `{"vectors": [[...], ...]}`, one for each text. A scorer's `/model` has `"kind": "scorer"`, `name`, `version`
+and `measure`; `POST {url}/score` takes `{"format": "doppio-score/1", "question": "...", "passages": [...]}` and
+answers with `{"scores": [...]}`, larger is better. A key goes along as `Authorization: Bearer KEY`.
 """
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,10 +18,14 @@ from numpy.typing import NDArray
 from urllib3.util import Retry
 
 from doppio.core.errors import ModelFolderError, RemoteError
+from doppio.core.models.cross_encoder import MEASURES
 from doppio.core.models.encoder import Encoded
 from doppio.core.models.folder import REMOTE, ModelFolder, checked_name, drafted, open_folder, write_manifest
+from doppio.core.models.joint import Passage, Scored
+from doppio.core.models.scorer_folder import NO_ACTIVATION, REMOTE_SCORER, ScorerFolder, open_scorer_folder
 
 FORMAT = "doppio-encode/1"
+SCORE_FORMAT = "doppio-score/1"
 KEY_FILE = "key"
 TIMEOUT, RETRIES, BATCH, BACK_OFF = 30.0, 4, 64, 0.5
 
@@ -67,14 +73,11 @@ class RemoteEncoder:
     """An encoder that an endpoint runs; texts go out in batches."""
 
     def __init__(self, folder: ModelFolder) -> None:
-        settings = folder.settings or {}
-        key = folder.path / KEY_FILE
         self.folder = folder
         self.name, self.title, self.digest = folder.name, folder.title, folder.digest
         self.dimension, self.unit, self.warning = folder.dimension, folder.unit, folder.warning
         self.max_tokens = folder.max_tokens
-        self._endpoint = Endpoint(settings["url"], key.read_text().strip() if key.exists() else "", settings)
-        self._batch = int(settings.get("batch", BATCH))
+        self._endpoint, self._batch = _endpoint(folder.path, folder.settings or {})
 
     def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
         parts = [vectors for _, vectors in self._vectors(texts, "question")]
@@ -100,10 +103,48 @@ class RemoteEncoder:
             yield np.arange(first, first + len(batch)), vectors
 
 
+class RemoteScorer:
+    """A joint scorer that an endpoint runs; passages go out in batches, the same one only once."""
+
+    def __init__(self, folder: ScorerFolder) -> None:
+        self.folder = folder
+        self.name, self.title, self.digest = folder.name, folder.title, folder.digest
+        self.measure = str((folder.settings or {}).get("measure", MEASURES[NO_ACTIVATION]))
+        self.calibration, self.blend = folder.calibration, folder.blend
+        self._endpoint, self._batch = _endpoint(folder.path, folder.settings or {})
+
+    def score(self, question: str, passages: Sequence[Passage]) -> Scored:
+        texts = list(dict.fromkeys(passage.text for passage in passages))
+        found: dict[str, float] = {}
+        for first in range(0, len(texts), self._batch):
+            batch = texts[first : first + self._batch]
+            sent = {"format": SCORE_FORMAT, "question": question, "passages": batch}
+            body = self._endpoint.ask("POST", "/score", sent)
+            try:
+                scores = np.array(body["scores"], np.float32)
+            except (KeyError, ValueError, TypeError) as error:
+                raise RemoteError(f"{self._endpoint.url}/score: `scores` is missing or not numbers") from error
+            if scores.shape != (len(batch),) or not np.isfinite(scores).all():
+                raise RemoteError(
+                    f"{self._endpoint.url}/score: {len(batch)} passages gave scores of shape {scores.shape}; "
+                    f"{len(batch)} finite numbers were due"
+                )
+            found |= zip(batch, scores.tolist(), strict=True)
+        scores = np.array([found[passage.text] for passage in passages], np.float32)
+        return Scored(scores, (None,) * len(passages))
+
+
+def _endpoint(folder: Path, settings: Mapping[str, Any]) -> tuple[Endpoint, int]:
+    """The endpoint of a registered model, and how many texts go out at once."""
+    key = folder / KEY_FILE
+    said = key.read_text().strip() if key.exists() else ""
+    return Endpoint(settings["url"], said, settings), int(settings.get("batch", BATCH))
+
+
 def register_remote(
     root: Path, name: str, url: str, key: str = "", *, title: str = "", settings: Mapping[str, Any] | None = None
-) -> ModelFolder:
-    """Register the encoder behind an endpoint; it is asked what it is.
+) -> ModelFolder | ScorerFolder:
+    """Register the encoder or joint scorer behind an endpoint; it is asked what it is.
 
     Raises
     ------
@@ -115,24 +156,17 @@ def register_remote(
     given = {"url": url, **(settings or {})}
     said = Endpoint(url, key, given).ask("GET", "/model")
     target = root / checked_name(name, Path(url))
+    scorer = said.get("kind") == "scorer"
+    told = ("version",) if scorer else ("dimension", "max_tokens", "unit", "made_for", "version")
+    if scorer and "measure" in said:
+        given["measure"] = str(said["measure"])
+    opened: Callable[[Path], ModelFolder | ScorerFolder] = open_scorer_folder if scorer else open_folder
     with drafted(target) as draft:
-        fields: dict[str, Any] = {
-            field: said[field]
-            for field in ("dimension", "max_tokens", "unit", "made_for", "version")
-            if field in said
-        }
-        write_manifest(
-            draft,
-            {
-                **fields,
-                "kind": REMOTE,
-                "name": name,
-                "title": title or str(said.get("name", name)),
-                "settings": given,
-            },
-        )
+        fields: dict[str, Any] = {field: said[field] for field in told if field in said}
+        about = {"name": name, "title": title or str(said.get("name", name)), "settings": given}
+        write_manifest(draft, {**fields, "kind": REMOTE_SCORER if scorer else REMOTE, **about})
         try:
-            open_folder(draft)
+            opened(draft)
         except ModelFolderError as error:
             raise ModelFolderError(f"{url}/model: {str(error).rpartition('.json: ')[2]}") from error
         if key:
@@ -140,4 +174,4 @@ def register_remote(
             path = draft / KEY_FILE
             path.touch(0o600)
             path.write_text(key)
-    return open_folder(target)
+    return opened(target)

@@ -1,0 +1,207 @@
+"""A joint scorer from a model folder: question and passage are read together by one ONNX graph."""
+
+import os
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import numpy as np
+import onnxruntime
+from numpy.typing import NDArray
+from tokenizers import Encoding, Tokenizer
+
+from doppio.core.errors import ModelFolderError
+from doppio.core.models.folder import TOKENIZER, check_files
+from doppio.core.models.joint import Passage, Scored, Window
+from doppio.core.models.scorer_folder import (
+    GATED,
+    GRAPH,
+    NO_ACTIVATION,
+    PASSAGE_FIRST,
+    SIGMOID,
+    SOFTMAX,
+    open_scorer_folder,
+)
+
+TOKENS_A_BATCH, MOST_ROWS = 4096, 64
+# A question takes at most this share of what is read, so that something of the passage is.
+QUESTION_SHARE = 4
+# Windows over a long passage overlap by this share, so that what one cuts in two stands whole in the next.
+OVERLAP = 0.25
+IDS, MASK, TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
+PLACES, SIDE = ("places",), ("side",)
+Ints = NDArray[np.int64]
+MEASURES = {
+    NO_ACTIVATION: "joint score of question and passage",
+    SIGMOID: "joint score of question and passage, 0 to 1",
+    SOFTMAX: "joint score of question and passage, 0 to 1",
+}
+
+
+class CrossEncoder:
+    """Safe to use from several threads.
+
+    Raises
+    ------
+    ModelFolderError
+        If a file is missing or damaged, or the graph has other inputs than the layout needs; names the folder.
+    """
+
+    def __init__(self, path: Path, *, threads: int | None = None) -> None:
+        self.folder = open_scorer_folder(path)
+        check_files(path)
+        options = onnxruntime.SessionOptions()
+        options.intra_op_num_threads = threads or os.cpu_count() or 1
+        options.log_severity_level = 3
+        try:
+            self._session = onnxruntime.InferenceSession(
+                str(path / GRAPH), options, providers=["CPUExecutionProvider"]
+            )
+            self._tokenizer = Tokenizer.from_file(str(path / TOKENIZER))
+        except Exception as error:
+            raise ModelFolderError(f"{path}: cannot be loaded ({error})") from error
+        self._tokenizer.no_truncation()
+        self._tokenizer.no_padding()
+        self._gated = self.folder.layout == GATED
+        self._names = self._inputs(path)
+        # Special tokens of a pair, or of the passage alone.
+        self._special = self._tokenizer.num_special_tokens_to_add(not self._gated)
+        self.name, self.title, self.digest = self.folder.name, self.folder.title, self.folder.digest
+        self.measure = MEASURES[self.folder.activation]
+        self.calibration, self.blend = self.folder.calibration, self.folder.blend
+
+    def _inputs(self, path: Path) -> dict[str, str]:
+        """What each input is called in the graph."""
+        kinds = {"ids": IDS, "mask": MASK} | ({"places": PLACES, "side": SIDE} if self._gated else {"types": TYPES})
+        found: dict[str, str] = {}
+        for given in self._session.get_inputs():
+            kind = next((kind for kind, names in kinds.items() if given.name in names), None)
+            if kind is None:
+                allowed = ", ".join(" or ".join(names) for names in kinds.values())
+                raise ModelFolderError(f"{path / GRAPH}: has an input {given.name!r}; allowed are {allowed}")
+            found[kind] = given.name
+        lacking = [kind for kind in kinds if kind not in found and kind != "types"]
+        if lacking:
+            raise ModelFolderError(f"{path / GRAPH}: has no input for {', '.join(lacking)}")
+        return found
+
+    def score(self, question: str, passages: Sequence[Passage]) -> Scored:
+        """Raw scores of the passages, larger is better: (n,) float32, in the order given.
+
+        Notes
+        -----
+        The same text is scored once. One that is too long is cut into windows that overlap by a quarter; the best of
+        them is its score, and `windows` says which that was. Batches are of like length, so that little is padding.
+        """
+        texts = list(dict.fromkeys(passage.text for passage in passages))
+        question = self._shortened(question)
+        room = self.folder.max_tokens - self._special
+        if not self._gated:
+            room -= self._length(question)
+        encoded = self._tokenizer.encode_batch(texts, add_special_tokens=False)
+        owner: list[int] = []
+        spans: list[Window] = []
+        for row, (text, encoding) in enumerate(zip(texts, encoded, strict=True)):
+            cut = windows(encoding, max(room, 1)) if len(encoding.ids) > room else [(0, len(text))]
+            owner += [row] * len(cut)
+            spans += cut
+        raw = self._run(question, [texts[row][start:end] for row, (start, end) in zip(owner, spans, strict=True)])
+        scores = np.full(len(texts), -np.inf, np.float32)
+        read: list[Window | None] = [None] * len(texts)
+        for row, span, value in zip(owner, spans, raw.tolist(), strict=True):
+            if value > scores[row]:
+                scores[row] = value
+                read[row] = span if span != (0, len(texts[row])) else None
+        place = {text: row for row, text in enumerate(texts)}
+        rows = [place[passage.text] for passage in passages]
+        return Scored(scores[rows], tuple(read[row] for row in rows))
+
+    def batches(self, question: str, texts: Sequence[str]) -> Iterator[tuple[Ints, dict[str, Ints]]]:
+        """Inputs of the graph for pairs that fit, in batches of like length: positions of the texts, and arrays."""
+        encode = self._halves if self._gated else self._pairs
+        rows = encode(question, texts)
+        lengths = np.array([len(row["ids"]) for row in rows], np.int64)
+        order = np.argsort(lengths, kind="stable")
+        first = 0
+        while first < len(order):
+            count = MOST_ROWS
+            while count > 1 and count * int(lengths[order[min(first + count, len(order)) - 1]]) > TOKENS_A_BATCH:
+                count -= 1
+            place = order[first : first + count]
+            first += count
+            longest = int(lengths[place].max())
+            given = {name: np.zeros((len(place), longest), np.int64) for name in self._names.values()}
+            for line, number in enumerate(place):
+                for kind, name in self._names.items():
+                    given[name][line, : lengths[number]] = 1 if kind == "mask" else rows[number][kind]
+            yield place, given
+
+    def run(self, given: dict[str, Ints]) -> NDArray[np.float32]:
+        """Scores of one batch: (n,) float32.
+
+        Raises
+        ------
+        ModelFolderError
+            If the graph gives something that is no score a pair.
+        """
+        found = np.asarray(self._session.run(None, given)[0], np.float32)
+        rows = len(next(iter(given.values())))
+        found = found.reshape(rows, -1)
+        label, activation = self.folder.label, self.folder.activation
+        if label > found.shape[1]:
+            raise ModelFolderError(f"{self.folder.path}: label: {label} stated, the graph gives {found.shape[1]}")
+        if activation == SOFTMAX:
+            found = np.exp(found - found.max(axis=1, keepdims=True))
+            found /= found.sum(axis=1, keepdims=True)
+        chosen: NDArray[np.float32] = found[:, label - 1]
+        if activation == SIGMOID:
+            chosen = (1 / (1 + np.exp(-np.clip(chosen, -80, 80)))).astype(np.float32)
+        if not np.isfinite(chosen).all():
+            raise ModelFolderError(f"{self.folder.path / GRAPH}: gave scores that are no finite numbers")
+        return np.ascontiguousarray(chosen, np.float32)
+
+    def _run(self, question: str, texts: Sequence[str]) -> NDArray[np.float32]:
+        scores = np.zeros(len(texts), np.float32)
+        for place, given in self.batches(question, texts):
+            scores[place] = self.run(given)
+        return scores
+
+    def _halves(self, question: str, texts: Sequence[str]) -> list[dict[str, list[int]]]:
+        asked = self._tokenizer.encode(question).ids
+        encodings = self._tokenizer.encode_batch(list(texts))
+        return [
+            {
+                "ids": [*asked, *encoding.ids],
+                "places": [*range(len(asked)), *range(len(encoding.ids))],
+                "side": [0] * len(asked) + [1] * len(encoding.ids),
+            }
+            for encoding in encodings
+        ]
+
+    def _pairs(self, question: str, texts: Sequence[str]) -> list[dict[str, list[int]]]:
+        turned = self.folder.order == PASSAGE_FIRST
+        pairs = [(text, question) if turned else (question, text) for text in texts]
+        encodings = self._tokenizer.encode_batch(pairs)
+        return [{"ids": encoding.ids, "types": encoding.type_ids} for encoding in encodings]
+
+    def _length(self, text: str) -> int:
+        return len(self._tokenizer.encode(text, add_special_tokens=False).ids)
+
+    def _shortened(self, question: str) -> str:
+        """The question up to the token that still leaves most of the room to the passage."""
+        most = max(self.folder.max_tokens // QUESTION_SHARE, 1)
+        encoding = self._tokenizer.encode(question, add_special_tokens=False)
+        return question if len(encoding.ids) <= most else question[: encoding.offsets[most - 1][1]]
+
+
+def windows(encoding: Encoding, room: int) -> list[Window]:
+    """Ranges of characters, each of at most `room` tokens, that cover an encoded text with overlap.
+
+    Notes
+    -----
+    The last one ends with the text and is as long as the others.
+    """
+    offsets = encoding.offsets
+    step = max(1, int(room * (1 - OVERLAP)))
+    last = max(len(offsets) - room, 0)
+    begins = [*range(0, last, step), last]
+    return [(offsets[first][0], offsets[min(first + room, len(offsets)) - 1][1]) for first in begins]

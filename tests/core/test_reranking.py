@@ -1,0 +1,158 @@
+"""Reranking: blending, floors, calibration, depths; and whether a difference is chance."""
+
+import itertools
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.stats import permutation_test, zscore
+
+from doppio.core.measure.depth import Candidates, depth_curve, depths_within
+from doppio.core.measure.relevance import Relevance
+from doppio.core.measure.significance import paired_randomisation
+from doppio.core.models.joint import Scored
+from doppio.core.models.kept_scores import KeptScores
+from doppio.core.models.scorer_folder import Calibration
+from doppio.core.rerank import blended_scores, ordered, rerank
+
+numbers = st.lists(st.floats(-50, 50, width=32), min_size=2, max_size=20)
+
+
+class Given:
+    """Says of each text the number that it is."""
+
+    name, digest, measure, blend = "given", "1", "as given", 0.0
+
+    def __init__(self, calibration=None):
+        self.calibration = calibration
+        self.asked = 0
+
+    def score(self, question, passages):
+        self.asked += len(passages)
+        return Scored(np.array([float(p.text) for p in passages], np.float32), (None,) * len(passages))
+
+
+def scored(values):
+    return Scored(np.array(values, np.float32), (None,) * len(values))
+
+
+class Blending(unittest.TestCase):
+    @settings(deadline=None)
+    @given(numbers, st.floats(0, 3), st.integers(0, 100))
+    def test_it_adds_the_standard_score_in_the_spread_of_the_joint_scores(self, raw, blend, seed):
+        raw = np.array(raw, np.float32)
+        first = np.random.default_rng(seed).normal(size=len(raw)).astype(np.float32)
+        found = blended_scores(raw, first, blend)
+        expected = raw + blend * raw.std(dtype=np.float64) * zscore(first.astype(np.float64))
+        np.testing.assert_allclose(found, expected, atol=1e-3)
+        np.testing.assert_allclose(blended_scores(raw, first * 7 + 3, blend), found, atol=1e-2)
+
+    def test_nothing_is_added_without_spread(self):
+        raw, level = np.array([1.0, 2.0], np.float32), np.ones(2, np.float32)
+        np.testing.assert_array_equal(blended_scores(raw, level, 1.0), raw)
+        np.testing.assert_array_equal(blended_scores(level, raw, 1.0), level)
+        self.assertEqual(len(blended_scores(raw[:0], raw[:0], 1.0)), 0)
+
+    def test_the_scorers_own_share_holds_where_none_is_given(self):
+        scorer = Given()
+        chunks, first = np.array([10, 11, 12]), np.array([3.0, 1.0, 0.0], np.float32)
+        texts = ["0", "1", "0.9"]
+        self.assertEqual(rerank(scorer, "", chunks, texts, first_stage=first).chunks.tolist(), [11, 12, 10])
+        scorer.blend = 2.0
+        self.assertEqual(rerank(scorer, "", chunks, texts, first_stage=first).chunks.tolist(), [10, 11, 12])
+        own = rerank(scorer, "", chunks, texts, first_stage=first, blend=0.0)
+        self.assertEqual(own.chunks.tolist(), [11, 12, 10])
+        self.assertEqual(own.before.tolist(), [2, 3, 1])
+
+
+class Ordering(unittest.TestCase):
+    @settings(deadline=None)
+    @given(numbers, st.floats(0.01, 0.99))
+    def test_a_floor_parts_probabilities_and_never_changes_the_order(self, raw, floor):
+        calibration = Calibration(0.5, 0.1)
+        chunks, first = np.arange(len(raw)), np.zeros(len(raw), np.float32)
+        plain = ordered(scored(raw), None, chunks, first, 0.0)
+        found = ordered(scored(raw), calibration, chunks, first, 0.0, floor)
+        np.testing.assert_array_equal(found.chunks, plain.chunks)
+        np.testing.assert_array_equal(found.raw, plain.scores)
+        np.testing.assert_array_equal(found.above_floor, found.scores >= floor)
+        self.assertTrue((np.diff(found.scores) <= 0).all())
+
+    def test_scores_that_the_calibration_cannot_tell_apart_keep_the_order_of_the_raw_ones(self):
+        found = ordered(scored([500.0, 900.0, 700.0]), Calibration(1, 0), np.arange(3), np.zeros(3, np.float32), 0.0)
+        self.assertEqual(found.chunks.tolist(), [1, 2, 0])
+        self.assertEqual(found.scores.tolist(), [1.0, 1.0, 1.0])
+
+
+def relevant(*spans):
+    arrays = tuple(np.array(span, np.int64) for span in spans)
+    return Relevance(arrays, (True,) * len(spans), np.ones(len(spans)), (None,) * len(spans))
+
+
+class Depths(unittest.TestCase):
+    def candidates(self, seed):
+        draw = np.random.default_rng(seed)
+        chunks = draw.permutation(100)[:12]
+        texts = [str(value) for value in draw.normal(size=12).round(3)]
+        return Candidates("q", relevant([int(draw.choice(chunks)), 500], [int(draw.choice(chunks))]), chunks,
+                          np.sort(draw.normal(size=12))[::-1].astype(np.float32), texts)  # fmt: skip
+
+    def test_recall_is_that_of_reranking_so_many_and_leaving_the_rest(self):
+        asked = [self.candidates(seed) for seed in range(20)]
+        points = depth_curve(Given(), asked, [1, 4, 12], (1, 3, 5))
+        for point in points:
+            for k, value in point.recall.items():
+                met = []
+                for one in asked:
+                    head = sorted(range(point.depth), key=lambda row: -float(one.texts[row]))
+                    ranking = [int(one.chunks[row]) for row in head] + one.chunks[point.depth :].tolist()
+                    met.append(
+                        np.mean([bool(set(span.tolist()) & set(ranking[:k])) for span in one.relevance.chunks])
+                    )
+                self.assertAlmostEqual(value, float(np.mean(met)), places=6)
+            self.assertGreater(point.seconds, 0)
+
+    def test_times_are_taken_past_what_is_kept(self):
+        inner = Given()
+        kept = KeptScores(inner)
+        asked = [self.candidates(seed) for seed in range(3)]
+        depth_curve(kept, asked, [5, 12], (1,))
+        once = inner.asked
+        depth_curve(kept, asked, [5, 12], (1,))
+        self.assertEqual(inner.asked - once, 3 * (5 + 12))
+
+    def test_depths_end_with_what_fusion_hands_on(self):
+        self.assertEqual(depths_within(50), [1, 3, 5, 10, 15, 20, 30, 50])
+        self.assertEqual(depths_within(12), [1, 3, 5, 10, 12])
+        self.assertEqual(depths_within(1), [1])
+        self.assertEqual(depth_curve(Given(), [], [1, 2], (1,))[0].recall, {1: 0.0})
+
+
+class Chance(unittest.TestCase):
+    @settings(deadline=None, max_examples=40)
+    @given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 3)), min_size=1, max_size=9))
+    def test_few_pairs_are_counted_out(self, pairs):
+        a, b = (np.array(column, float) for column in zip(*pairs, strict=True))
+        apart = a - b
+        sums = [
+            abs(sum(s * d for s, d in zip(signs, apart, strict=True)))
+            for signs in itertools.product((1, -1), repeat=len(apart))
+        ]
+        expected = np.mean([value >= abs(apart.sum()) - 1e-9 for value in sums])
+        self.assertAlmostEqual(paired_randomisation(a, b), float(expected), places=9)
+        self.assertEqual(paired_randomisation(a, b), paired_randomisation(b, a))
+
+    def test_many_pairs_agree_with_another_library(self):
+        draw = np.random.default_rng(3)
+        for shift in (0.0, 0.05, 0.12):
+            a = draw.random(300)
+            b = np.clip(a + draw.normal(shift, 0.5, 300), 0, 1)
+            other = permutation_test((a, b), lambda x, y, axis: np.mean(x - y, axis=axis), permutation_type="samples",
+                                     vectorized=True, n_resamples=20_000, random_state=1).pvalue  # fmt: skip
+            self.assertAlmostEqual(paired_randomisation(a, b), float(other), delta=0.02)
+
+    def test_no_difference_and_uneven_lengths(self):
+        self.assertEqual(paired_randomisation([1, 0, 1], [1, 0, 1]), 1.0)
+        with self.assertRaisesRegex(ValueError, "one value a question"):
+            paired_randomisation([1.0], [1.0, 2.0])
