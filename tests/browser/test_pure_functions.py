@@ -30,6 +30,7 @@ class Interface(unittest.TestCase):
             "src/stages/documents/search.ts",
             "src/stages/chunks/settings.ts",
             "src/stages/dense/structures.ts",
+            "src/stages/reranked/settings.ts",
             "src/stages/sparse/variants.ts",
         ]
         compiler = [str(WEB / "node_modules/.bin/tsc"), "--target", "es2022", "--module", "es2022",
@@ -215,3 +216,38 @@ class Interface(unittest.TestCase):
         same = self.call("stages/chunks/settings", "m.same(it[0], it[1])",
                          [[start, {**start, "minimum": 0, "context": "none"}], [start, got[0]]])  # fmt: skip
         self.assertEqual(same, [True, False])
+
+    def test_what_a_floor_drops_is_counted_question_by_question(self):
+        dice = random.Random(7)
+        for _ in range(30):
+            questions = [
+                {"id": number, "answerable": dice.random() < 0.8,
+                 "scores": sorted((round(dice.random(), 2) for _ in range(dice.randrange(1, 8))), reverse=True)}
+                for number in range(6)
+            ]  # fmt: skip
+            for row in questions:
+                row["relevant"] = [row["answerable"] and dice.random() < 0.4 for _ in row["scores"]]
+            floor, k = round(dice.random(), 2), dice.randrange(1, 6)
+            (found,) = self.call(
+                "stages/reranked/settings", "m.underFloor(it.questions, it.floor, it.k)",
+                [{"questions": questions, "floor": floor, "k": k}],
+            )  # fmt: skip
+            answers = [[s for s, r in zip(q["scores"][:k], q["relevant"][:k], strict=True) if r] for q in questions]
+            none = [q for q in questions if not q["answerable"]]
+            self.assertEqual(found, {
+                "hits": sum(s < floor for q in questions for s in q["scores"]),
+                "all": sum(len(q["scores"]) for q in questions),
+                "delivered": sum(bool(own) for own in answers),
+                "lost": sum(bool(own) and max(own) < floor for own in answers),
+                "unanswerable": len(none),
+                "empty": sum(max(q["scores"]) < floor for q in none),
+            })  # fmt: skip
+
+    def test_scores_are_counted_in_steps_and_moves_by_their_ends(self):
+        values = [0, 0.049, 0.05, 0.5, 0.999, 1, -3, 7]
+        (bins,) = self.call("stages/reranked/settings", "m.binned(it, 0, 1, 20)", [values])
+        self.assertEqual((sum(bins), bins[0], bins[1], bins[10], bins[19]), (len(values), 3, 1, 1, 3))
+        (moves,) = self.call("stages/reranked/settings", "m.moves(it)", [[[3, 1], [1, 1], [3, 1], [3, 1], [1, 1]]])
+        self.assertEqual(moves, [{"from": 1, "to": 1, "count": 2}, {"from": 3, "to": 1, "count": 3}])
+        (parts,) = self.call("stages/reranked/settings", "m.passagesOf(it)", [" one\nline\n \n\n two \n\n"])
+        self.assertEqual(parts, ["one\nline", "two"])

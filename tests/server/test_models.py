@@ -13,6 +13,8 @@ from doppio.command import models
 from doppio.command.app import app
 from doppio.core.errors import DoppioError
 from doppio.core.models.folder import WRONG_SORT, open_folder
+from doppio.core.models.scorer_folder import open_scorer_folder
+from tests.core import toy_scorers as toy
 from tests.core.corpus import MODELS
 from tests.core.test_encoders import small_model
 
@@ -41,7 +43,7 @@ class ModelCommand(unittest.TestCase):
         self.assertEqual(list(self.kept.iterdir()), [])
         gone = self.run_command("remove", "lookup")
         self.assertIsInstance(gone.exception, DoppioError)
-        self.assertIn("no such encoder", str(gone.exception))
+        self.assertIn("no such model", str(gone.exception))
 
     def test_a_folder_that_cannot_encode_is_refused_and_nothing_stays(self):
         broken = small_model(self.root / "given", dimension=99)
@@ -76,3 +78,18 @@ class ModelCommand(unittest.TestCase):
         server = models.stand_in_server(encoder, 0)
         self.assertEqual(server.server_address[0], "127.0.0.1")
         server.server_close()
+
+    def test_a_cross_encoder_is_added_from_safetensors_or_a_graph(self):
+        source = toy.source_folder(self.root / "Mine", toy.random_weights(2, 1))
+        done = self.run_command("add", source, "--joint", "--max-tokens", 40, "--title", "of ours")
+        self.assertEqual(done.exit_code, 0, done.output)
+        folder = open_scorer_folder(self.kept / "mine")
+        self.assertEqual((folder.title, folder.layout, folder.max_tokens), ("of ours", "pair", 40))
+        self.assertIn("mine", self.run_command("list").output)
+        (source / "doppio-model.json").write_text(json.dumps({"kind": "joint-scorer", "activation": "sigmoid"}))
+        self.assertEqual(self.run_command("add", source, "--name", "other", "--max-tokens", 40).exit_code, 0)
+        self.assertEqual(open_scorer_folder(self.kept / "other").activation, "sigmoid")
+        plain = toy.source_folder(self.root / "plain", toy.random_weights())
+        told = str(self.run_command("add", plain, "--joint").exception)
+        self.assertIn("this is no cross-encoder", told)
+        self.assertEqual(sorted(path.name for path in self.kept.iterdir()), ["mine", "other"])

@@ -45,11 +45,12 @@ def floor_stage(recipe: RecipeVersion) -> dict[str, Any]:
     rows = trial.rows.select_related("question").prefetch_related("question__spans__document")
     for row in rows:
         stage = Trace.from_json(row.trace).stage(RERANKED)
-        relevant = relevance(table, where, core_question(row.question))
+        question = core_question(row.question)
+        relevant = relevance(table, where, question)
         found["measure"] = stage.measure
         found["questions"].append({
             "id": row.question_id,
-            "answerable": row.question.answerable,
+            "answerable": question.answerable,
             "scores": [round(float(score), 5) for score in stage.scores],
             "relevant": relevant.any_of(stage.chunks).tolist() if relevant.chunks else [False] * len(stage.chunks),
         })  # fmt: skip

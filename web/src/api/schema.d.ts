@@ -21,6 +21,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scorers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Scorers that a recipe can name. */
+        get: operations["scorers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scorers/rests-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description By how much the score of a passage drops without each of its sentences. */
+        post: operations["restsOn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scorers/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Score passages that come with the request, beside the cosine of vectors made apart. */
+        post: operations["tryScorer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -576,6 +627,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/reranked/depths": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Recall and time by the depth of the shortlist, as they were measured. */
+        get: operations["depths"];
+        put?: never;
+        /** @description Measure them now. */
+        post: operations["startDepths"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/reranked/floor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Scores of every question's shortlist in the newest trial, to see what falls under a floor. */
+        get: operations["floor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/sparse/analysis": {
         parameters: {
             query?: never;
@@ -838,6 +924,27 @@ export interface components {
             /** @description Share of chunks by cosine to the nearest, in tenths. */
             nearest: number[];
         };
+        DepthPoint: {
+            depth: number;
+            /** @description recall@k by k. */
+            recall: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description Mean time to score one question's shortlist.
+             */
+            seconds: number;
+        };
+        Depths: {
+            points: components["schemas"]["DepthPoint"][];
+            questions: number;
+            /** Format: date-time */
+            measured_at: string | null;
+            shortlist: number | null;
+            cutoffs: number[];
+            job: components["schemas"]["Job"] | null;
+        };
         /** @description Offsets count Unicode code points of the text. */
         Document: {
             id: number;
@@ -914,6 +1021,22 @@ export interface components {
         FieldSeen: {
             name: string;
             samples: string[];
+        };
+        Floor: {
+            /** @description How many go on at most. */
+            k: number;
+            /** Format: double */
+            floor: number | null;
+            measure: string;
+            calibrated: boolean;
+            questions: components["schemas"]["FloorQuestion"][];
+        };
+        /** @description The shortlist of one question, best first. */
+        FloorQuestion: {
+            id: number;
+            answerable: boolean;
+            scores: number[];
+            relevant: boolean[];
         };
         /** @description What a nested chunk hands on; offsets of `answers` count code points of its text. */
         Host: {
@@ -1206,9 +1329,27 @@ export interface components {
         Removed: {
             removed: number;
         };
+        RestsOn: {
+            scorer: string;
+            question: string;
+            passage: string;
+        };
         SavedRecipe: {
             recipe: components["schemas"]["Recipe"];
             job: components["schemas"]["Job"] | null;
+        };
+        Scorer: {
+            name: string;
+            title: string;
+            kind: string;
+            max_tokens: number | null;
+            /**
+             * Format: double
+             * @description Share of the first stage's score where a recipe says nothing.
+             */
+            blend: number;
+            calibrated: boolean;
+            remote: boolean;
         };
         Section: {
             index: number;
@@ -1225,6 +1366,15 @@ export interface components {
             dropped: boolean;
             /** @description Why a person should look at the heading. */
             doubts: string[];
+        };
+        SentenceDrop: {
+            start: number;
+            end: number;
+            /**
+             * Format: double
+             * @description By how much the score drops without it.
+             */
+            drop: number;
         };
         Session: {
             username: string;
@@ -1297,6 +1447,11 @@ export interface components {
             before: number[] | null;
             branch_ranks: number[][] | null;
             shares: number[][] | null;
+            /** @description What a joint scorer gave, before blending. */
+            raw: number[] | null;
+            raw_measure: string;
+            /** @description Parts that were read; -1 for all. */
+            windows: number[][] | null;
         };
         /**
          * @description * `branch` - branch
@@ -1420,6 +1575,33 @@ export interface components {
             /** Format: date-time */
             measured_at: string;
         };
+        Tried: {
+            scorer: string;
+            measure: string;
+            rows: components["schemas"]["TriedRow"][];
+        };
+        TriedRow: {
+            /** @description In the order given, from 1. */
+            position: number;
+            /** Format: double */
+            score: number;
+            /** Format: double */
+            probability: number | null;
+            rank: number;
+            /**
+             * Format: double
+             * @description Of vectors made apart from each other.
+             */
+            cosine: number;
+            cosine_rank: number;
+            /** @description The part that was read; null for all. */
+            window: number[] | null;
+        };
+        Try: {
+            scorer: string;
+            question: string;
+            passages: string[];
+        };
         Twins: {
             /**
              * Format: double
@@ -1482,6 +1664,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Encoder"][];
+                };
+            };
+        };
+    };
+    scorers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scorer"][];
+                };
+            };
+        };
+    };
+    restsOn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestsOn"];
+                "multipart/form-data": components["schemas"]["RestsOn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentenceDrop"][];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryScorer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try"];
+                "multipart/form-data": components["schemas"]["Try"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2506,6 +2771,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Indexes"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    depths: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Depths"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startDepths: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
+    floor: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Floor"];
                 };
             };
             409: {

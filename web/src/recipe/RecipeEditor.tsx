@@ -2,6 +2,7 @@
 import { Fragment, useState } from "react";
 import { Button, Form, Offcanvas } from "react-bootstrap";
 import { useSaveRecipe } from "../api/queries";
+import { useScorers } from "../api/reranking";
 import type { Recipe } from "../api/client";
 import { Segments } from "../shell/Segments";
 import { Marker } from "../shell/Marker";
@@ -40,6 +41,11 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
     save.mutate({ body: given, note });
   }
 
+  const scorers = useScorers();
+  const scorer = scorers.data?.find((row) => row.name === field(body, "rerank.scorer"));
+  const blend = scorer?.blend ?? 0;
+  const floorUnit = scorer?.calibrated ? "0 to 1" : "a score";
+
   const set = (path: string, value: unknown) => setBody((old) => withField(old, path, value));
   const number = (path: string, label: string, hint?: string) => (
     <NumberField key={path} path={path} label={label} hint={hint} body={body} set={set} wrong={wrong[path]} />
@@ -71,6 +77,11 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
       onChange={(event) => set(path, event.target.checked)}
     />
   );
+
+  function setScorer(name: string) {
+    const old = (body.rerank as Record<string, unknown> | null) ?? { shortlist: 20 };
+    set("rerank", name ? { ...old, scorer: name, blend: null, floor: null } : null);
+  }
 
   function setMethod(value: string) {
     const { weights, depth } = body.fusion as { weights: unknown; depth: unknown };
@@ -207,20 +218,30 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
               {branches.map((branch) => number(`fusion.weights.${branch.id}`, `Weight of ${branch.id}`))}
             </Part>
             <Part kind="reranked" title="Reranking">
-              <Form.Check
-                id="rerank"
-                label="by late interaction"
-                checked={body.rerank !== null}
-                onChange={(event) =>
-                  set(
-                    "rerank",
-                    event.target.checked ? { scorer: "late-interaction", shortlist: 20, floor: null } : null,
-                  )
-                }
-              />
-              <span />
-              {body.rerank !== null && number("rerank.shortlist", "Shortlist, in chunks")}
-              {body.rerank !== null && number("rerank.floor", "Floor, -1 to 1", "empty: nothing is dropped")}
+              <div>
+                <label htmlFor="rerank">Scorer</label>
+                <Form.Select
+                  id="rerank"
+                  size="sm"
+                  value={String(field(body, "rerank.scorer") ?? "")}
+                  onChange={(event) => setScorer(event.target.value)}
+                >
+                  <option value="">none: the fused order is kept</option>
+                  {(scorers.data ?? []).map((row) => (
+                    <option key={row.name} value={row.name}>
+                      {row.title}
+                    </option>
+                  ))}
+                </Form.Select>
+                {wrong["rerank.scorer"] && <div className="wrong">{wrong["rerank.scorer"]}</div>}
+              </div>
+              {body.rerank !== null && (
+                <Fragment key={String(field(body, "rerank.scorer"))}>
+                  {number("rerank.shortlist", "Shortlist, in chunks")}
+                  {number("rerank.blend", `Blend, ${blend} if empty`, "share of the fused score, from 0")}
+                  {number("rerank.floor", `Floor, ${floorUnit}`, "empty: nothing is dropped")}
+                </Fragment>
+              )}
               {wrong.rerank && <div className="wrong">{wrong.rerank}</div>}
             </Part>
             <Part kind="context" title="Context">

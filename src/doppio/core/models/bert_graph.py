@@ -27,7 +27,7 @@ class _Graph:
     def constant(self, name: str, value: NDArray[Any]) -> str:
         if name not in self._named:
             self._named.add(name)
-            self.constants.append(numpy_helper.from_array(np.ascontiguousarray(value), name))
+            self.constants.append(numpy_helper.from_array(np.asarray(value, order="C"), name))
         return name
 
     def numbers(self, *values: int) -> str:
@@ -166,7 +166,7 @@ def gated_graph(weights: Weights, learned: Weights, config: dict[str, Any]) -> o
                                                             graph.scalar(1.0)))  # fmt: skip
     for layer in range(config["num_hidden_layers"]):
         ones = np.ones((len(gates[layer]), 1), np.float32)
-        gate = graph.constant(f"gates{layer}", np.hstack([gates[layer], ones])[None, :, None, :] * layers.root)
+        gate = graph.constant(f"gates{layer}", np.hstack([gates[layer], ones])[None, :, None, :])
         x = layers.layer(x, layer, None, (graph.node("Mul", asks, gate), keys))
     u, v = (
         graph.node("LpNormalization", layers.summed(x, graph.node("Mul", real, half)), axis=-1, p=2)
@@ -189,11 +189,17 @@ class _Layers:
     """The parts that all three graphs share."""
 
     def __init__(self, graph: _Graph, weights: Weights, config: dict[str, Any]) -> None:
-        self._graph, self._weights = graph, weights
         self._heads, self._width = config["num_attention_heads"], config["hidden_size"]
         self._size = self._width // self._heads
         self._epsilon = float(config["layer_norm_eps"])
-        self.root = np.float32(np.sqrt(self._size))
+        # Logits are divided by the root of a head's size; the queries' weights are, so that no logit has to be.
+        self._graph, self._weights = graph, dict(weights)
+        for layer in range(config["num_hidden_layers"]):
+            base = f"encoder.layer.{layer}.attention.self"
+            for kind in ("weight", "bias"):
+                query, key, value = (weights[f"{base}.{part}.{kind}"] for part in ("query", "key", "value"))
+                scaled = (query / np.sqrt(self._size)).astype(np.float32)
+                self._weights[f"{base}.{kind}"] = np.concatenate([scaled, key, value])
         self._words = graph.constant("words", weights["embeddings.word_embeddings.weight"])
         self.positions = graph.constant("positions", weights["embeddings.position_embeddings.weight"])
 
@@ -222,20 +228,18 @@ class _Layers:
         """One layer; `more` holds further numbers of the queries and of the keys."""
         graph, weights = self._graph, self._weights
         base = f"encoder.layer.{layer}"
-        split, join = graph.numbers(0, 0, self._heads, self._size), graph.numbers(0, 0, self._width)
-
-        def head(part: str, perm: list[int]) -> str:
-            parts = graph.node("Reshape", graph.linear(x, weights, f"{base}.attention.self.{part}"), split)
-            return graph.node("Transpose", parts, perm=perm)
-
-        query, value = head("query", [0, 2, 1, 3]), head("value", [0, 2, 1, 3])
-        if more is None:
-            key = head("key", [0, 2, 3, 1])
-        else:
+        split, join = graph.numbers(0, 0, 3, self._heads, self._size), graph.numbers(0, 0, self._width)
+        # One product for queries, keys and values, then (3, batch, heads, length, size).
+        parts = graph.node("Reshape", graph.linear(x, weights, f"{base}.attention.self"), split)
+        parts = graph.node("Transpose", parts, perm=[2, 0, 3, 1, 4])
+        query, key, value = (
+            graph.node("Gather", parts, graph.constant(f"part{part}", np.array(part, np.int64)), axis=0)
+            for part in range(3)
+        )
+        if more is not None:
             query = graph.node("Concat", query, more[0], axis=-1)
-            key = graph.node("Concat", head("key", [0, 2, 1, 3]), more[1], axis=-1)
-            key = graph.node("Transpose", key, perm=[0, 1, 3, 2])
-        logits = graph.node("Div", graph.node("MatMul", query, key), graph.scalar(float(self.root)))
+            key = graph.node("Concat", key, more[1], axis=-1)
+        logits = graph.node("MatMul", query, graph.node("Transpose", key, perm=[0, 1, 3, 2]))
         if hidden is not None:
             logits = graph.node("Add", logits, hidden)
         share = graph.node("Softmax", logits, axis=-1)

@@ -1,11 +1,9 @@
 """A joint scorer from a model folder: question and passage are read together by one ONNX graph."""
 
-import os
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
-import onnxruntime
 from numpy.typing import NDArray
 from tokenizers import Encoding, Tokenizer
 
@@ -21,6 +19,7 @@ from doppio.core.models.scorer_folder import (
     SOFTMAX,
     open_scorer_folder,
 )
+from doppio.core.models.session import open_session
 
 TOKENS_A_BATCH, MOST_ROWS = 4096, 64
 # A question takes at most this share of what is read, so that something of the passage is.
@@ -49,13 +48,8 @@ class CrossEncoder:
     def __init__(self, path: Path, *, threads: int | None = None) -> None:
         self.folder = open_scorer_folder(path)
         check_files(path)
-        options = onnxruntime.SessionOptions()
-        options.intra_op_num_threads = threads or os.cpu_count() or 1
-        options.log_severity_level = 3
         try:
-            self._session = onnxruntime.InferenceSession(
-                str(path / GRAPH), options, providers=["CPUExecutionProvider"]
-            )
+            self._session = open_session(path / GRAPH, threads)
             self._tokenizer = Tokenizer.from_file(str(path / TOKENIZER))
         except Exception as error:
             raise ModelFolderError(f"{path}: cannot be loaded ({error})") from error

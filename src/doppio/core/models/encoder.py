@@ -1,19 +1,18 @@
 """Texts to vectors: a tokenizer and an ONNX graph, run in batches of like length."""
 
-import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 import numpy as np
-import onnxruntime
 from numpy.typing import NDArray
 from tokenizers import Tokenizer
 
 from doppio.core.chunking.units import Units
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
+from doppio.core.models.session import open_session
 
 TOKENS_A_BATCH, MOST_ROWS = 4096, 64
 _IDS, _MASK, _TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
@@ -72,13 +71,8 @@ class Encoder:
     def __init__(self, path: Path, *, threads: int | None = None) -> None:
         self.folder = open_folder(path)
         check_files(path)
-        options = onnxruntime.SessionOptions()
-        options.intra_op_num_threads = threads or os.cpu_count() or 1
-        options.log_severity_level = 3
         try:
-            self._session = onnxruntime.InferenceSession(
-                str(path / GRAPH), options, providers=["CPUExecutionProvider"]
-            )
+            self._session = open_session(path / GRAPH, threads)
             self._whole = Tokenizer.from_file(str(path / TOKENIZER))
             self._cut = Tokenizer.from_file(str(path / TOKENIZER))
         except Exception as error:

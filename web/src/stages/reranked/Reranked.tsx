@@ -1,20 +1,33 @@
-// Reranked: the shortlist before and after the joint scorer, and which words moved a passage.
+// Reranked: the shortlist before and after the scorer, what its score rests on, the floor, the depth, a scorer alone.
 import { useState } from "react";
-import type { Asked } from "../../api/client";
+import type { Asked, Schemas } from "../../api/client";
 import { useLine, useMatches, useQuestions } from "../../api/queries";
+import { useScorers } from "../../api/reranking";
+import { Segments } from "../../shell/Segments";
 import { useGo } from "../../shell/pin";
 import { Empty } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
-import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
 import { FlowOrList, type Shape } from "../shared/FlowOrList";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { RankFlow } from "../shared/RankFlow";
-import { chunksByNumber, stageOfKind } from "../shared/trace";
+import { chunksByNumber, place, stageOfKind } from "../shared/trace";
+import { Depth } from "./Depth";
+import { FloorPicture } from "./FloorPicture";
+import { RestsOn } from "./RestsOn";
+import { LATE } from "./settings";
+import { Slope } from "./Slope";
+import { TryScorer } from "./TryScorer";
 
-const WHAT =
-  "Late interaction: each token of the question takes its best match among the passage’s tokens, weighted by how rare the token is. Question and passage are still encoded apart; it is not a cross-encoder that reads them together.";
+type TokenMatch = Schemas["TokenMatch"];
+type Side = "moves" | "floor" | "depth" | "try";
+const SIDES: [Side, string][] = [
+  ["moves", "Before and after"],
+  ["floor", "Floor"],
+  ["depth", "Shortlist depth"],
+  ["try", "Try a scorer"],
+];
 
 function NotHere() {
   return (
@@ -24,11 +37,59 @@ function NotHere() {
   );
 }
 
-export function Reranked() {
-  const questions = useQuestions();
+/** The scorer of the recipe in force, and what people call it. */
+function useScorer(): { name: string; title: string; late: boolean; blend: number } {
   const line = useLine();
+  const scorers = useScorers();
+  const settings = (
+    line.data?.recipe.body as { rerank?: { scorer: string; blend?: number | null } } | undefined
+  )?.rerank;
+  const name = settings?.scorer ?? "";
+  const found = scorers.data?.find((row) => row.name === name);
+  return {
+    name,
+    title: found?.title ?? name,
+    late: name === LATE,
+    blend: settings?.blend ?? found?.blend ?? 0,
+  };
+}
+
+function what(scorer: ReturnType<typeof useScorer>): string {
+  if (scorer.late)
+    return "Late interaction: each token of the question takes its best match among the passage’s tokens. Question and passage are still encoded apart.";
+  const blend = scorer.blend
+    ? ` To its score comes ${score(scorer.blend)} of the fused one, brought to the same spread.`
+    : "";
+  return `The ${scorer.title} reads question and passage together, so it can tell what answers from what resembles.${blend}`;
+}
+
+export function Reranked() {
+  const line = useLine();
+  const scorer = useScorer();
+  const [side, setSide] = useState<Side>("moves");
+  const here = line.data?.stages.some((stage) => stage.kind === "reranked") ?? true;
+  return (
+    <>
+      <StageHead title="Reranked">{here ? what(scorer) : "This recipe keeps the fused order."}</StageHead>
+      <div className="body">
+        <Segments options={here ? SIDES : SIDES.slice(3)} value={here ? side : "try"} choose={setSide} />
+        {!here || side === "try" ? (
+          <TryScorer />
+        ) : side === "moves" ? (
+          <Moves />
+        ) : side === "floor" ? (
+          <FloorPicture />
+        ) : (
+          <Depth />
+        )}
+      </div>
+    </>
+  );
+}
+
+function Moves() {
+  const questions = useQuestions();
   const go = useGo();
-  if (line.data && !line.data.stages.some((stage) => stage.kind === "reranked")) return <NotHere />;
   const rows = (questions.data ?? []).filter(
     (row) => row.answerable && row.ranks.fused && row.ranks.reranked,
   );
@@ -37,65 +98,50 @@ export function Reranked() {
   const down = moved.filter(({ by }) => by < 0);
   const mrr = (stage: string) =>
     rows.reduce((sum, row) => sum + 1 / row.ranks[stage]!, 0) / Math.max(rows.length, 1);
-  const bins: [string, number, number][] = [
-    ["10+ up", 10, 99],
-    ["4–9 up", 4, 9],
-    ["1–3 up", 1, 3],
-    ["same", 0, 0],
-    ["1–3 down", -3, -1],
-    ["4–9 down", -9, -4],
-    ["10+ down", -99, -10],
-  ];
+  const pairs = rows.map((row) => [row.ranks.fused!, row.ranks.reranked!] as [number, number]);
   return (
     <>
-      <StageHead title="Reranked">{WHAT}</StageHead>
-      <div className="body">
-        <Figures
-          rows={[
-            [up.length, "answers moved up"],
-            [moved.length - up.length - down.length, "stayed"],
-            [down.length, "moved down"],
-            [
-              `${score(mrr("fused"))} to ${score(mrr("reranked"))}`,
-              "mean reciprocal rank within the shortlist, larger is better",
-            ],
-          ]}
-        />
-        <div className="split two" style={{ height: "auto" }}>
-          <div>
-            <h3>How far the first relevant chunk moved</h3>
-            <Bars
-              tone="var(--reranked)"
-              data={bins.map(([name, low, high]) => ({
-                name,
-                value: moved.filter(({ by }) => by >= low && by <= high).length,
-              }))}
-              x="ranks, against the fused order"
-              y="questions"
-              height={230}
-            />
-          </div>
-          <div>
-            <h3>Moved down most</h3>
-            {down
-              .sort((a, b) => a.by - b.by)
-              .slice(0, 8)
-              .map(({ row }) => (
-                <button
-                  key={row.id}
-                  type="button"
-                  className="hit"
-                  style={{ gridTemplateColumns: "1fr auto" }}
-                  onClick={() => go({ pin: { question: row.id, text: null } })}
-                >
-                  <span>{row.text}</span>
-                  <span className="num lost">
-                    {row.ranks.fused} → {row.ranks.reranked}
-                  </span>
-                </button>
-              ))}
-            {down.length === 0 && <p className="soft">None.</p>}
-          </div>
+      <Figures
+        rows={[
+          [up.length, "answers moved up"],
+          [moved.length - up.length - down.length, "stayed"],
+          [down.length, "moved down"],
+          [
+            `${score(mrr("fused"))} to ${score(mrr("reranked"))}`,
+            "mean reciprocal rank within the shortlist, larger is better",
+          ],
+        ]}
+      />
+      <div className="split two" style={{ height: "auto" }}>
+        <div>
+          <h3>
+            The first relevant chunk of each question{" "}
+            <span className="soft fw-normal">
+              <span className="gain">up</span>, <span className="lost">down, dashed</span>
+            </span>
+          </h3>
+          <Slope pairs={pairs} depth={Math.max(...pairs.flat(), 5)} />
+        </div>
+        <div>
+          <h3>Moved down most</h3>
+          {down
+            .sort((a, b) => a.by - b.by)
+            .slice(0, 9)
+            .map(({ row }) => (
+              <button
+                key={row.id}
+                type="button"
+                className="hit"
+                style={{ gridTemplateColumns: "1fr auto" }}
+                onClick={() => go({ pin: { question: row.id, text: null } })}
+              >
+                <span>{row.text}</span>
+                <span className="num lost">
+                  {row.ranks.fused} → {row.ranks.reranked}
+                </span>
+              </button>
+            ))}
+          {down.length === 0 && <p className="soft">None.</p>}
         </div>
       </div>
     </>
@@ -103,16 +149,48 @@ export function Reranked() {
 }
 
 export function RerankedPinned({ asked }: { asked: Asked }) {
+  const [side, setSide] = useState<"question" | "try">("question");
+  const fused = stageOfKind(asked, "fused");
+  if (!stageOfKind(asked, "reranked") || !fused) return <NotHere />;
+  const chunks = chunksByNumber(asked);
+  const shortlist = fused.chunks.filter((_, row) => fused.kept[row]);
+  return (
+    <>
+      <Segments
+        options={[
+          ["question", "This question"],
+          ["try", "Try a scorer on its shortlist"],
+        ]}
+        value={side}
+        choose={setSide}
+      />
+      {side === "question" ? (
+        <Question asked={asked} />
+      ) : (
+        <TryScorer
+          key={asked.trace.question}
+          given={{
+            question: asked.trace.question,
+            passages: shortlist.map((number) => chunks.get(number)?.text ?? ""),
+            places: shortlist.map((number) => place(chunks.get(number))),
+          }}
+        />
+      )}
+    </>
+  );
+}
+
+function Question({ asked }: { asked: Asked }) {
+  const scorer = useScorer();
   const chunks = chunksByNumber(asked);
   const fused = stageOfKind(asked, "fused");
   const stage = stageOfKind(asked, "reranked");
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
   const [shape, setShape] = useState<Shape>("flow");
-  const matches = useMatches(asked.trace.question, stage ? chosen : null);
+  const matches = useMatches(asked.trace.question, stage && scorer.late ? chosen : null);
   if (!stage || !fused) return <NotHere />;
   const passes = stage.kept.filter(Boolean).length;
   const shortlist = fused.chunks.filter((_, row) => fused.kept[row]);
-  const most = Math.max(...(matches.data ?? []).map((match) => match.weight * match.cosine), 1e-9);
   return (
     <div className="split two">
       <div>
@@ -148,60 +226,101 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
             passText={() => `first ${passes} go on`}
           />
         )}
-        <p className="small-text soft mb-0">
-          Late interaction, not a cross-encoder: question and passage are encoded apart.
-        </p>
-      </div>
-      <div>
-        <h3>
-          What the question&apos;s tokens were matched with{" "}
-          <span className="soft fw-normal">darker adds more to the score</span>
-        </h3>
-        <PassageCard
-          chunk={chosen === null ? undefined : chunks.get(chosen)}
-          show="tokens"
-          tokens={(matches.data ?? []).map((match) => ({
-            start: match.start,
-            end: match.end,
-            strength: 0.08 + (0.5 * Math.max(match.weight * match.cosine, 0)) / most,
-          }))}
-        />
-        {matches.data && (
-          <table
-            className="table table-sm small-text num mt-2"
-            style={{ "--tone": "var(--reranked)" } as React.CSSProperties}
-          >
-            <thead>
-              <tr>
-                <th>Token</th>
-                <th>matched with</th>
-                <th className="text-end">cosine</th>
-                <th>weight × cosine</th>
-              </tr>
-            </thead>
-            <tbody>
-              {matches.data.map((match, row) => (
-                <tr key={row}>
-                  <td className="mono">{match.token}</td>
-                  <td className="mono">
-                    {Array.from(chunks.get(chosen ?? -1)?.text ?? "")
-                      .slice(match.start, match.end)
-                      .join("")}
-                  </td>
-                  <td className="text-end">{score(match.cosine)}</td>
-                  <td>
-                    <span
-                      className="bar"
-                      style={{ width: `${(70 * Math.max(match.weight * match.cosine, 0)) / most}px` }}
-                    />{" "}
-                    {score(match.weight * match.cosine)}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+        {stage.raw && (
+          <p className="small-text soft mb-0 num">
+            Score: {stage.measure}; larger is better. Raw scores from {score(Math.max(...stage.raw))} down to{" "}
+            {score(Math.min(...stage.raw))}.
+          </p>
         )}
       </div>
+      {scorer.late ? (
+        <Matches asked={asked} chosen={chosen} matches={matches.data ?? []} />
+      ) : (
+        <Together asked={asked} chosen={chosen} scorer={scorer.name} />
+      )}
+    </div>
+  );
+}
+
+/** The chosen passage of a joint scorer, sentence by sentence, and its scores. */
+function Together({ asked, chosen, scorer }: { asked: Asked; chosen: number | null; scorer: string }) {
+  const chunk = chunksByNumber(asked).get(chosen ?? -1);
+  const stage = stageOfKind(asked, "reranked")!;
+  const row = stage.chunks.indexOf(chosen ?? -1);
+  const window = stage.windows?.[row];
+  return (
+    <div>
+      <RestsOn
+        scorer={scorer}
+        question={asked.trace.question}
+        passage={chunk?.text ?? null}
+        answers={chunk?.answers ?? []}
+        window={window && window[0]! >= 0 ? window : null}
+      />
+      {row >= 0 && (
+        <p className="small-text soft num mt-2">
+          {place(chunk)}: rank {row + 1}, was {stage.before?.[row]}; {score(stage.scores[row]!)}
+          {stage.raw && `, raw ${score(stage.raw[row]!)}`}
+          {chunk?.relevant && ", holds the answer"}
+        </p>
+      )}
+    </div>
+  );
+}
+
+function Matches({ asked, chosen, matches }: { asked: Asked; chosen: number | null; matches: TokenMatch[] }) {
+  const chunks = chunksByNumber(asked);
+  const most = Math.max(...matches.map((match) => match.weight * match.cosine), 1e-9);
+  return (
+    <div>
+      <h3>
+        What the question&apos;s tokens were matched with{" "}
+        <span className="soft fw-normal">darker adds more to the score</span>
+      </h3>
+      <PassageCard
+        chunk={chosen === null ? undefined : chunks.get(chosen)}
+        show="tokens"
+        tokens={matches.map((match) => ({
+          start: match.start,
+          end: match.end,
+          strength: 0.08 + (0.5 * Math.max(match.weight * match.cosine, 0)) / most,
+        }))}
+      />
+      {matches.length > 0 && (
+        <table
+          className="table table-sm small-text num mt-2"
+          style={{ "--tone": "var(--reranked)" } as React.CSSProperties}
+        >
+          <thead>
+            <tr>
+              <th>Token</th>
+              <th>matched with</th>
+              <th className="text-end">cosine</th>
+              <th>weight × cosine</th>
+            </tr>
+          </thead>
+          <tbody>
+            {matches.map((match, row) => (
+              <tr key={row}>
+                <td className="mono">{match.token}</td>
+                <td className="mono">
+                  {Array.from(chunks.get(chosen ?? -1)?.text ?? "")
+                    .slice(match.start, match.end)
+                    .join("")}
+                </td>
+                <td className="text-end">{score(match.cosine)}</td>
+                <td>
+                  <span
+                    className="bar"
+                    style={{ width: `${(70 * Math.max(match.weight * match.cosine, 0)) / most}px` }}
+                  />{" "}
+                  {score(match.weight * match.cosine)}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
     </div>
   );
 }

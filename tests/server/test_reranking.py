@@ -1,0 +1,221 @@
+"""Reranking with a joint scorer through the API: the floor, depths, and a scorer on its own."""
+
+import json
+import shutil
+import tempfile
+import threading
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+from django.core.management import call_command
+from django.test import TestCase, TransactionTestCase
+
+from doppio.command.models import stand_in_server
+from doppio.core.measure.relevance import relevance
+from doppio.core.models.cross_encoder import CrossEncoder
+from doppio.core.models.joint import Passage
+from doppio.core.models.registry import Models
+from doppio.core.models.remote import RemoteScorer, register_remote
+from doppio.core.models.scorer_folder import prepare_gated
+from doppio.core.trace import Trace
+from doppio.indexing.models import Job
+from doppio.indexing.services import models
+from doppio.measuring.reranking import measure_depths, start_depths
+from doppio.measuring.services import core_question, core_questions, positions
+from tests.core import toy_scorers as toy
+from tests.core.corpus import MODELS
+from tests.server.workspace import make_workspace, measured
+
+CALIBRATION = {"slope": 0.8, "offset": 0.3}
+
+
+class WithToy:
+    """The registered models and a small joint scorer, which is quick."""
+
+    def use_toy(self):
+        place = tempfile.TemporaryDirectory()
+        self.addCleanup(place.cleanup)
+        root = Path(place.name)
+        source = toy.source_folder(root / "source", toy.random_weights())
+        toy.save_file(toy.random_difference(), root / "learned.safetensors")
+        fields = {"name": "toy", "title": "a toy", "max_tokens": 46, "blend": 0.5, "calibration": CALIBRATION}
+        prepare_gated(source, root / "learned.safetensors", root / "models" / "toy", small=False, fields=fields)
+        (root / "models" / "compact-english").symlink_to(MODELS / "compact-english", target_is_directory=True)
+        patched = mock.patch.multiple(models, root=root / "models", _open={})
+        patched.start()
+        self.addCleanup(patched.stop)
+        self.models = root / "models"
+
+    def get(self, path, status=200):
+        answer = self.client.get(path)
+        self.assertEqual(answer.status_code, status, answer.content)
+        return answer.json()
+
+    def post(self, path, body=None, status=200):
+        answer = self.client.post(path, json.dumps(body), content_type="application/json")
+        self.assertEqual(answer.status_code, status, answer.content)
+        return answer.json()
+
+
+class Stage(WithToy, TestCase):
+    def setUp(self):
+        self.use_toy()
+        self.workspace, self.user = make_workspace(self.id())
+        self.client.force_login(self.user)
+        self.recipe, self.trial = measured(self.workspace, rerank={"scorer": "toy", "shortlist": 5})
+        self.root = f"/api/workspaces/{self.workspace.pk}/stages/reranked/"
+
+    def test_a_trial_reranks_by_the_joint_score_blended_and_calibrated(self):
+        scorer = CrossEncoder(self.models / "toy")
+        for row in self.trial.rows.all():
+            trace = Trace.from_json(row.trace)
+            fused, stage = trace.stage("fused"), trace.stage("reranked")
+            self.assertEqual(stage.measure, "probability that the passage answers, 0 to 1")
+            texts = self.texts(stage.chunks)
+            raw = scorer.score(trace.question, [Passage(text) for text in texts]).scores
+            np.testing.assert_allclose(stage.raw, raw, atol=1e-4)
+            first = dict(zip(fused.chunks.tolist(), fused.scores.tolist(), strict=True))
+            first = np.array([first[chunk] for chunk in stage.chunks.tolist()])
+            blended = raw + 0.5 * raw.std() * (first - first.mean()) / first.std()
+            said = 1 / (1 + np.exp(-(0.8 * blended + 0.3)))
+            np.testing.assert_allclose(stage.scores, said, atol=1e-3)
+            self.assertTrue((np.diff(stage.scores) <= 0).all())
+
+    def texts(self, chunks):
+        from doppio.asking.services import core_recipe
+        from doppio.indexing.services import open_pipeline
+
+        return open_pipeline(self.workspace, core_recipe(self.recipe)).texts.indexed(chunks.tolist())
+
+    def test_the_floor_is_told_from_the_trial(self):
+        from doppio.asking.services import core_recipe
+        from doppio.indexing.services import open_pipeline
+
+        found = self.get(self.root + "floor")
+        self.assertEqual((found["k"], found["floor"], found["calibrated"]), (2, None, True))
+        table = open_pipeline(self.workspace, core_recipe(self.recipe)).chunks
+        rows = {row.question_id: row for row in self.trial.rows.select_related("question")}
+        self.assertEqual({one["id"] for one in found["questions"]}, set(rows))
+        for one in found["questions"]:
+            row = rows[one["id"]]
+            stage = Trace.from_json(row.trace).stage("reranked")
+            np.testing.assert_allclose(one["scores"], stage.scores, atol=1e-5)
+            relevant = relevance(table, positions(self.workspace), core_question(row.question))
+            held = {int(chunk) for chunks in relevant.chunks for chunk in chunks}
+            self.assertEqual(one["relevant"], [chunk in held for chunk in stage.chunks.tolist()])
+
+    def test_without_a_reranker_there_is_no_floor_and_no_depth(self):
+        measured(self.workspace, rerank=None)
+        self.assertEqual(self.get(self.root + "floor")["questions"], [])
+        found = self.get(self.root + "depths")
+        self.assertEqual((found["points"], found["shortlist"]), ([], None))
+
+    def test_a_question_about_nothing_known_is_refused_by_the_scorers_name(self):
+        body = {"scorer": "none", "question": "x", "passages": ["y"]}
+        self.assertIn(
+            "no such model folder; there are late-interaction, toy",
+            self.post("/api/scorers/try", body, 400)["detail"],
+        )
+        body["scorer"] = "compact-english"
+        self.assertIn("is no scorer", self.post("/api/scorers/try", body, 400)["detail"])
+        self.post("/api/scorers/try", {**body, "passages": []}, 400)
+        self.post("/api/scorers/try", {**body, "passages": ["x"] * 101}, 400)
+
+    def test_a_scorer_is_tried_beside_separate_vectors(self):
+        texts = [
+            "A dog rides for 6 crowns a day.",
+            "The gondola stops in strong wind.",
+            "A dog rides for 6 crowns a day.",
+        ]
+        found = self.post("/api/scorers/try", {"scorer": "toy", "question": "dogs", "passages": texts})
+        scores = CrossEncoder(self.models / "toy").score("dogs", [Passage(text) for text in texts]).scores
+        np.testing.assert_allclose([row["score"] for row in found["rows"]], scores, atol=1e-4)
+        encoder = Models(MODELS).encoder()
+        cosines = encoder.vectors(texts) @ encoder.questions(["dogs"])[0]
+        np.testing.assert_allclose([row["cosine"] for row in found["rows"]], cosines, atol=1e-4)
+        self.assertEqual([row["position"] for row in found["rows"]], [1, 2, 3])
+        self.assertEqual(sorted(row["rank"] for row in found["rows"]), [1, 2, 3])
+        self.assertEqual(found["rows"][0]["rank"] + 1, found["rows"][2]["rank"])
+        said = 1 / (1 + np.exp(-(0.8 * scores + 0.3)))
+        np.testing.assert_allclose([row["probability"] for row in found["rows"]], said, atol=1e-4)
+
+    def test_a_score_is_taken_apart_by_sentences(self):
+        text = "The gondola stops in strong wind. Dogs wear a muzzle."
+        found = self.post("/api/scorers/rests-on", {"scorer": "toy", "question": "wind", "passage": text})
+        scorer = CrossEncoder(self.models / "toy")
+        scores = scorer.score(
+            "wind", [Passage(text), *(Passage(text[: row["start"]] + text[row["end"] :]) for row in found)]
+        )
+        np.testing.assert_allclose([row["drop"] for row in found], scores.scores[0] - scores.scores[1:], atol=1e-3)
+        self.assertEqual(len(found), 2)
+
+    def test_scorers_are_listed_with_what_a_recipe_needs_to_know(self):
+        found = {row["name"]: row for row in self.get("/api/scorers")}
+        self.assertEqual(set(found), {"toy", "late-interaction"})
+        self.assertEqual(
+            (found["toy"]["blend"], found["toy"]["calibrated"], found["toy"]["remote"]), (0.5, True, False)
+        )
+
+
+class Depths(WithToy, TransactionTestCase):
+    def setUp(self):
+        self.use_toy()
+        self.workspace, self.user = make_workspace(self.id())
+        self.client.force_login(self.user)
+        self.recipe, _ = measured(self.workspace, rerank={"scorer": "toy", "shortlist": 5})
+        self.path = f"/api/workspaces/{self.workspace.pk}/stages/reranked/depths"
+
+    def test_depths_are_measured_as_a_job_and_kept(self):
+        self.assertEqual(self.get(self.path)["points"], [])
+        job = self.post(self.path, status=202)
+        self.assertEqual(self.post(self.path, status=202)["id"], job["id"])
+        call_command("work", once=True)
+        self.assertEqual(Job.objects.get(pk=job["id"]).state, Job.DONE, Job.objects.get(pk=job["id"]).message)
+        found = self.get(self.path)
+        answerable = [question for question in core_questions(self.workspace) if question.answerable]
+        self.assertEqual((found["questions"], found["shortlist"]), (len(answerable), 5))
+        self.assertEqual([point["depth"] for point in found["points"]], [1, 3, 5, 10, 15, 20, 30, 50])
+        for point in found["points"]:
+            self.assertGreater(point["seconds"], 0)
+            self.assertLessEqual(point["recall"]["1"], point["recall"]["5"])
+        # Another floor is no other measurement; another blend is.
+        measured(self.workspace, rerank={"scorer": "toy", "shortlist": 3, "floor": 0.1})
+        self.assertEqual(self.get(self.path)["points"], found["points"])
+        measured(self.workspace, rerank={"scorer": "toy", "shortlist": 3, "blend": 2})
+        self.assertEqual(self.get(self.path)["points"], [])
+
+    def test_what_cannot_be_measured_is_told(self):
+        shutil.rmtree(self.models / "toy")
+        job = start_depths(self.recipe, self.user)
+        call_command("work", once=True)
+        job.refresh_from_db()
+        self.assertEqual(job.state, Job.FAILED)
+        self.assertIn("toy: no such model folder", job.message)
+        plain, _ = measured(self.workspace, rerank=None)
+        with self.assertRaisesMessage(Exception, "this recipe does not rerank"):
+            measure_depths(plain, mock.Mock())
+
+
+class Remote(WithToy, TestCase):
+    def test_a_scorer_behind_an_endpoint_scores_as_the_one_that_runs_here(self):
+        self.use_toy()
+        own = CrossEncoder(self.models / "toy")
+        server = stand_in_server(own, 0, "secret")
+        thread = threading.Thread(target=server.serve_forever, daemon=True)
+        thread.start()
+        for close in (thread.join, server.server_close, server.shutdown):
+            self.addCleanup(close)
+        url = f"http://127.0.0.1:{server.server_address[1]}"
+        folder = register_remote(self.models, "far", url, "secret", settings={"batch": 2})
+        texts = [Passage(text) for text in ("rope", "wind at the tower", "rope", "cabin", "a dog")]
+        np.testing.assert_allclose(
+            RemoteScorer(folder).score("wind", texts).scores, own.score("wind", texts).scores, atol=1e-5
+        )
+        self.assertEqual(models.scorer("far").measure, own.measure)
+        self.assertTrue({row["name"]: row for row in self.get_scorers()}["far"]["remote"])
+
+    def get_scorers(self):
+        _, user = make_workspace(self.id())
+        self.client.force_login(user)
+        return self.get("/api/scorers")

@@ -1,0 +1,83 @@
+// Hooks for reranking: what falls under a floor, depths measured, scorers, and a scorer on its own.
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useWorkspace } from "../shell/workspace";
+import { client, unwrap, type Schemas } from "./client";
+import { useStamp } from "./queries";
+
+export type Floor = Schemas["Floor"];
+export type Depths = Schemas["Depths"];
+export type DepthPoint = Schemas["DepthPoint"];
+export type Scorer = Schemas["Scorer"];
+export type Tried = Schemas["Tried"];
+export type TriedRow = Schemas["TriedRow"];
+
+const BUSY_EVERY = 700;
+
+export function useFloor() {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["floor", workspace, recipe, trial],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/stages/reranked/floor", { params: { path: { workspace } } }),
+      ),
+    enabled: recipe !== undefined,
+    staleTime: Infinity,
+  });
+}
+
+export function useDepths() {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["depths", workspace, recipe, trial],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/stages/reranked/depths", { params: { path: { workspace } } }),
+      ),
+    enabled: recipe !== undefined,
+    refetchInterval: (query) =>
+      ["queued", "running"].includes(query.state.data?.job?.state ?? "") ? BUSY_EVERY : false,
+  });
+}
+
+export function useStartDepths() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: () =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/stages/reranked/depths", {
+          params: { path: { workspace } },
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["depths"] }),
+  });
+}
+
+export function useScorers() {
+  return useQuery({ queryKey: ["scorers"], queryFn: () => unwrap(client.GET("/api/scorers")) });
+}
+
+export function useTried(scorer: string, question: string, passages: string[]) {
+  return useQuery({
+    queryKey: ["tried", scorer, question, passages],
+    queryFn: () => unwrap(client.POST("/api/scorers/try", { body: { scorer, question, passages } })),
+    enabled: scorer !== "" && question.trim() !== "" && passages.length > 0,
+    staleTime: Infinity,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+export function useRestsOn(scorer: string, question: string, passage: string | null) {
+  return useQuery({
+    queryKey: ["rests-on", scorer, question, passage],
+    queryFn: () =>
+      unwrap(client.POST("/api/scorers/rests-on", { body: { scorer, question, passage: passage ?? "" } })),
+    enabled: scorer !== "" && question.trim() !== "" && Boolean(passage),
+    staleTime: Infinity,
+    retry: false,
+  });
+}

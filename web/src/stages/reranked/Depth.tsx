@@ -1,0 +1,213 @@
+// How deep the shortlist should be: recall and time at every depth, measured on the labelled questions.
+import { scaleLinear, scaleSqrt } from "d3-scale";
+import { useState } from "react";
+import { Button } from "react-bootstrap";
+import { useLine, useSaveRecipe } from "../../api/queries";
+import { useDepths, useStartDepths, type DepthPoint, type Depths } from "../../api/reranking";
+import { JobBar } from "../../shell/JobBar";
+import { Shown } from "../../shell/states";
+import { milliseconds } from "../../text/numbers";
+import { withRerank } from "./settings";
+
+const WIDTH = 600;
+const EDGE = { left: 48, right: 20 };
+const RECALL = { top: 12, bottom: 212 };
+const TIME = { top: 236, bottom: 316 };
+const HEIGHT = 356;
+// Each k has a dash of its own, so that the picture can be read without colour.
+const DASHES: Record<string, string> = { 1: "", 3: "7 3", 5: "2 3" };
+
+export function Depth() {
+  const depths = useDepths();
+  const start = useStartDepths();
+  return (
+    <Shown query={depths} what="Reading what was measured">
+      {(data) => {
+        const busy = data.job?.state === "queued" || data.job?.state === "running";
+        return (
+          <>
+            {data.job && (busy || data.job.state === "failed") && <JobBar job={data.job} />}
+            {data.points.length ? (
+              <Picture data={data} again={busy ? null : () => start.mutate()} />
+            ) : (
+              <div className="state">
+                <strong>No depth has been measured with this scorer yet</strong>
+                <span style={{ maxWidth: "36rem" }}>
+                  All labelled questions are reranked at the greatest depth that fusion hands on, which gives
+                  recall at every smaller one; some are scored again at each depth to take its time.
+                </span>
+                {!busy && (
+                  <Button size="sm" onClick={() => start.mutate()} disabled={start.isPending}>
+                    Measure depths
+                  </Button>
+                )}
+              </div>
+            )}
+          </>
+        );
+      }}
+    </Shown>
+  );
+}
+
+function Picture({ data, again }: { data: Depths; again: (() => void) | null }) {
+  const { points, cutoffs } = data;
+  const place = points.findIndex((point) => point.depth === data.shortlist);
+  const [chosen, setChosen] = useState(place < 0 ? points.length - 1 : place);
+  const point = points[chosen]!;
+  const deepest = points[points.length - 1]!.depth;
+  const values = points.flatMap((row) => Object.values(row.recall));
+  const low = Math.max(0, Math.floor(10 * Math.min(...values) - 0.5) / 10);
+  const high = Math.min(1, Math.ceil(10 * Math.max(...values)) / 10);
+  const x = scaleSqrt([1, deepest], [EDGE.left + 12, WIDTH - EDGE.right - 12]);
+  const y = scaleLinear([low, high], [RECALL.bottom, RECALL.top]);
+  const slowest = Math.max(...points.map(({ seconds }) => seconds), 1e-6);
+  const t = scaleLinear([0, slowest * 1.08], [TIME.bottom, TIME.top]);
+  return (
+    <div className="depth">
+      <figure className="m-0">
+        <div className="small-text soft">
+          recall after reranking; up is better{" "}
+          {cutoffs.map((k) => (
+            <span key={k} className="ms-3">
+              <svg width="26" height="8" aria-hidden="true">
+                <line x1="0" x2="26" y1="4" y2="4" className="recall" strokeDasharray={DASHES[k]} />
+              </svg>{" "}
+              recall@{k}
+            </span>
+          ))}
+        </div>
+        <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label="Recall and time by shortlist depth">
+          {y.ticks(5).map((tick) => (
+            <g key={tick} className="tick">
+              <line x1={EDGE.left} x2={WIDTH - EDGE.right} y1={y(tick)} y2={y(tick)} />
+              <text x={EDGE.left - 6} y={y(tick) + 4} textAnchor="end">
+                {tick.toFixed(2).replace(/^0/, "")}
+              </text>
+            </g>
+          ))}
+          <rect
+            className="pick"
+            x={x(point.depth) - 13}
+            width={26}
+            y={RECALL.top - 6}
+            height={TIME.bottom - RECALL.top + 6}
+          />
+          {cutoffs.map((k) => (
+            <g key={k}>
+              <polyline
+                className="recall"
+                strokeDasharray={DASHES[k]}
+                points={points.map((row) => `${x(row.depth)},${y(row.recall[k] ?? 0)}`).join(" ")}
+              />
+              {points.map((row) => (
+                <circle
+                  key={row.depth}
+                  className="recall"
+                  cx={x(row.depth)}
+                  cy={y(row.recall[k] ?? 0)}
+                  r="3.5"
+                />
+              ))}
+            </g>
+          ))}
+          <text className="axis" x={EDGE.left} y={TIME.top - 6}>
+            time a question, {milliseconds(slowest)} at most; down is better
+          </text>
+          {points.map((row, number) => (
+            <g key={row.depth}>
+              <rect
+                className="time"
+                x={x(row.depth) - 6}
+                width={12}
+                y={t(row.seconds)}
+                height={TIME.bottom - t(row.seconds)}
+              />
+              <text
+                className={`tick ${row.depth === data.shortlist ? "in-force" : ""}`}
+                x={x(row.depth)}
+                y={TIME.bottom + 16}
+                textAnchor="middle"
+              >
+                {row.depth}
+              </text>
+              <rect
+                className="touch"
+                x={x(row.depth) - 13}
+                width={26}
+                y={RECALL.top}
+                height={TIME.bottom - RECALL.top + 20}
+                role="button"
+                tabIndex={0}
+                aria-label={`Depth ${row.depth}`}
+                aria-pressed={number === chosen}
+                onClick={() => setChosen(number)}
+                onKeyDown={(event) => event.key === "Enter" && setChosen(number)}
+              >
+                <title>{`depth ${row.depth}: ${milliseconds(row.seconds)} a question`}</title>
+              </rect>
+            </g>
+          ))}
+          <text className="axis" x={(WIDTH + EDGE.left) / 2} y={HEIGHT - 6} textAnchor="middle">
+            depth of the shortlist, in chunks
+          </text>
+        </svg>
+      </figure>
+      <Chosen point={point} data={data} again={again} />
+    </div>
+  );
+}
+
+function Chosen({ point, data, again }: { point: DepthPoint; data: Depths; again: (() => void) | null }) {
+  const line = useLine();
+  const save = useSaveRecipe(() => undefined);
+  const recipe = line.data?.recipe;
+  return (
+    <div>
+      <div className="small-text soft mb-2">
+        Means over {data.questions} questions.{" "}
+        {again && (
+          <button type="button" className="btn btn-link btn-sm p-0 align-baseline" onClick={again}>
+            Measure again
+          </button>
+        )}
+      </div>
+      <div className="card-passage">
+        <h3>Depth {point.depth}</h3>
+        <table className="small-text num facts-table">
+          <tbody>
+            {data.cutoffs.map((k) => (
+              <tr key={k}>
+                <th scope="row">recall@{k}</th>
+                <td>{(point.recall[k] ?? 0).toFixed(3).replace(/^0/, "")}</td>
+              </tr>
+            ))}
+            <tr>
+              <th scope="row">time a question</th>
+              <td>{milliseconds(point.seconds)}</td>
+            </tr>
+          </tbody>
+        </table>
+        {point.depth === data.shortlist ? (
+          <div className="small-text soft mt-2">in force</div>
+        ) : (
+          <Button
+            size="sm"
+            className="mt-2"
+            disabled={!recipe || save.isPending}
+            onClick={() =>
+              recipe &&
+              save.mutate({
+                body: withRerank(recipe.body as Record<string, unknown>, { shortlist: point.depth }),
+                note: `Shortlist of ${point.depth}`,
+              })
+            }
+          >
+            Use this depth
+          </Button>
+        )}
+        {save.error && <div className="lost small-text mt-1">{save.error.message}</div>}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,189 @@
+// The floor as a line to drag: scores of all shortlists, and what would fall under it.
+import { scaleLinear } from "d3-scale";
+import { useRef, useState } from "react";
+import { Button } from "react-bootstrap";
+import { useLine, useSaveRecipe } from "../../api/queries";
+import { useFloor, type Floor } from "../../api/reranking";
+import { Shown } from "../../shell/states";
+import { score } from "../../text/numbers";
+import { binned, underFloor, withRerank } from "./settings";
+
+const WIDTH = 620;
+const HEIGHT = 300;
+const EDGE = { left: 20, right: 20, top: 16, bottom: 44 };
+const MIDDLE = (HEIGHT - EDGE.bottom + EDGE.top) / 2;
+const STEPS = 40;
+
+export function FloorPicture() {
+  return (
+    <Shown query={useFloor()} what="Reading the shortlists">
+      {(data) => (data.questions.length ? <Picture data={data} /> : <p className="soft">No trial yet.</p>)}
+    </Shown>
+  );
+}
+
+function Picture({ data }: { data: Floor }) {
+  const all = data.questions.flatMap((row) => row.scores);
+  const low = data.calibrated ? 0 : Math.min(...all);
+  const high = data.calibrated ? 1 : Math.max(...all);
+  const [floor, setFloor] = useState(data.floor ?? low);
+  const drawing = useRef<SVGSVGElement>(null);
+  const x = scaleLinear([low, high], [EDGE.left, WIDTH - EDGE.right]).clamp(true);
+  const of = (wanted: boolean) =>
+    data.questions.flatMap((row) => row.scores.filter((_, place) => row.relevant[place] === wanted));
+  const up = binned(of(true), low, high, STEPS);
+  const down = binned(of(false), low, high, STEPS);
+  // Most chunks are no answers: each side has its own scale, and roots keep small counts to be seen.
+  const tall = (count: number, most: number) =>
+    Math.sqrt(count / Math.max(most, 1)) * (MIDDLE - EDGE.top - 10);
+  const found = underFloor(data.questions, floor, data.k);
+  const step = (high - low) / 100;
+  const move = (value: number) => setFloor(Math.min(Math.max(Number(value.toFixed(3)), low), high));
+
+  function drag(event: React.PointerEvent) {
+    if (event.buttons !== 1 || !drawing.current) return;
+    const box = drawing.current.getBoundingClientRect();
+    move(x.invert(((event.clientX - box.left) / box.width) * WIDTH));
+  }
+
+  return (
+    <div className="floor">
+      <figure className="m-0">
+        <svg
+          ref={drawing}
+          viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+          onPointerDown={(event) => {
+            event.currentTarget.setPointerCapture(event.pointerId);
+            drag(event);
+          }}
+          onPointerMove={drag}
+        >
+          <text x={EDGE.left} y={EDGE.top} className="side answer">
+            relevant chunks, {of(true).length.toLocaleString()}
+          </text>
+          <text x={EDGE.left} y={HEIGHT - EDGE.bottom - 6} className="side">
+            other chunks, {of(false).length.toLocaleString()}
+          </text>
+          {up.map((count, bin) => bar(bin, MIDDLE - tall(count, Math.max(...up)), MIDDLE, "yes", count))}
+          {down.map((count, bin) => bar(bin, MIDDLE, MIDDLE + tall(count, Math.max(...down)), "no", count))}
+          <line className="ground" x1={EDGE.left} x2={WIDTH - EDGE.right} y1={MIDDLE} y2={MIDDLE} />
+          {x.ticks(6).map((tick) => (
+            <text key={tick} className="tick" x={x(tick)} y={HEIGHT - EDGE.bottom + 16} textAnchor="middle">
+              {score(tick)}
+            </text>
+          ))}
+          <text className="axis" x={WIDTH / 2} y={HEIGHT - 6} textAnchor="middle">
+            {data.measure}; right is better
+          </text>
+          <g
+            className="line"
+            role="slider"
+            tabIndex={0}
+            aria-label="Floor"
+            aria-valuemin={low}
+            aria-valuemax={high}
+            aria-valuenow={floor}
+            onKeyDown={(event) => {
+              if (event.key === "ArrowLeft") move(floor - step);
+              if (event.key === "ArrowRight") move(floor + step);
+            }}
+          >
+            <rect
+              className="under"
+              x={EDGE.left}
+              y={EDGE.top}
+              width={x(floor) - EDGE.left}
+              height={HEIGHT - EDGE.bottom - EDGE.top}
+            />
+            <line x1={x(floor)} x2={x(floor)} y1={EDGE.top} y2={HEIGHT - EDGE.bottom} />
+            <path d={`M${x(floor) - 7},${EDGE.top - 9} h14 l-7,9 Z`} />
+          </g>
+        </svg>
+        <figcaption className="small-text soft">
+          All shortlists of {data.questions.length} questions; heights grow with the root of the count, each
+          side in its own scale. Drag the line, or move it with the arrow keys.
+        </figcaption>
+      </figure>
+      <Found data={data} floor={floor} low={low} found={found} />
+    </div>
+  );
+
+  function bar(bin: number, top: number, bottom: number, kind: string, count: number) {
+    const from = x(low + ((high - low) * bin) / STEPS);
+    const wide = x(low + ((high - low) * (bin + 1)) / STEPS) - from - 1;
+    return (
+      <rect key={`${kind}${bin}`} className={kind} x={from} width={wide} y={top} height={bottom - top}>
+        <title>{`${count} chunks`}</title>
+      </rect>
+    );
+  }
+}
+
+function Found({
+  data,
+  floor,
+  low,
+  found,
+}: {
+  data: Floor;
+  floor: number;
+  low: number;
+  found: ReturnType<typeof underFloor>;
+}) {
+  const line = useLine();
+  const save = useSaveRecipe(() => undefined);
+  const recipe = line.data?.recipe;
+  const wanted = floor <= low ? null : floor;
+  return (
+    <div className="card-passage">
+      <h3>
+        Floor <span className="num">{wanted === null ? "none" : score(floor)}</span>
+      </h3>
+      <table className="small-text num facts-table">
+        <tbody>
+          <tr>
+            <th scope="row">chunks dropped</th>
+            <td>
+              {found.hits.toLocaleString()} of {found.all.toLocaleString()}
+            </td>
+          </tr>
+          <tr className={found.lost ? "lost" : ""}>
+            <th scope="row">answers lost</th>
+            <td>
+              {found.lost} of {found.delivered} that go on
+            </td>
+          </tr>
+          <tr>
+            <th scope="row">unanswerable, rightly left empty</th>
+            <td>
+              {found.empty} of {found.unanswerable}
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p className="small-text soft my-2">
+        {data.calibrated
+          ? "Calibrated: of passages at .5, about half answer. It was fitted on other documents; see what it does on yours."
+          : "This scorer is not calibrated: the floor is a score of its own scale."}
+      </p>
+      {wanted === data.floor ? (
+        <div className="small-text soft">in force</div>
+      ) : (
+        <Button
+          size="sm"
+          disabled={!recipe || save.isPending}
+          onClick={() =>
+            recipe &&
+            save.mutate({
+              body: withRerank(recipe.body as Record<string, unknown>, { floor: wanted }),
+              note: wanted === null ? "No floor" : `Floor at ${score(wanted)}`,
+            })
+          }
+        >
+          Use this floor
+        </Button>
+      )}
+      {save.error && <div className="lost small-text mt-1">{save.error.message}</div>}
+    </div>
+  );
+}

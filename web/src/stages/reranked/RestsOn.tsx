@@ -1,0 +1,65 @@
+// A passage with its sentences shaded by how much the joint score drops without each.
+import { useRestsOn } from "../../api/reranking";
+import { Shown } from "../../shell/states";
+import { codePoints, pieces, type Range } from "../../text/codepoints";
+import { score } from "../../text/numbers";
+
+export function RestsOn({
+  scorer,
+  question,
+  passage,
+  window,
+  answers = [],
+}: {
+  scorer: string;
+  question: string;
+  passage: string | null;
+  window: number[] | null;
+  answers?: Range[];
+}) {
+  const drops = useRestsOn(scorer, question, passage);
+  const points = codePoints(passage ?? "");
+  const marked = answers.map((range) => ({ ...range, kind: "answer" }));
+  const most = Math.max(...(drops.data ?? []).map(({ drop }) => Math.abs(drop)), 1e-6);
+  return (
+    <div>
+      <h3>
+        What the score rests on{" "}
+        <span className="soft fw-normal">
+          darker: it drops more without the sentence{answers.length > 0 && "; underlined: the answer"}
+        </span>
+      </h3>
+      <Shown query={drops} what="Scoring without each sentence">
+        {(data) => (
+          <div className="card-passage">
+            <div className="passage">
+              {data.map((row) => (
+                <mark
+                  key={row.start}
+                  className={row.drop >= 0 ? "rests" : "rests against"}
+                  data-drop={row.drop.toFixed(3)}
+                  style={{ "--strength": (0.55 * Math.abs(row.drop)) / most } as React.CSSProperties}
+                  title={
+                    row.drop >= 0
+                      ? `${score(row.drop)} less without it`
+                      : `${score(-row.drop)} more without it`
+                  }
+                >
+                  {pieces(points, row.start, row.end, marked).map((piece) =>
+                    piece.kinds.length ? <u key={piece.start}>{piece.text}</u> : piece.text,
+                  )}
+                </mark>
+              ))}
+            </div>
+            <div className="small-text soft mt-2 num">
+              {data.length} {data.length === 1 ? "sentence" : "sentences"}; the largest change is{" "}
+              {score(most)} of the joint score
+              {window &&
+                `; of this long passage characters ${window[0]} to ${window[1]} were read, its best part`}
+            </div>
+          </div>
+        )}
+      </Shown>
+    </div>
+  );
+}
