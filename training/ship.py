@@ -17,12 +17,13 @@ PASSAGE_TOKENS = 256
 def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
     """Write `weights/joint-english.safetensors` and, beside it, its manifest with figures and provenance."""
     whole = load_file(place / "all" / "learned.safetensors")
-    learned = {name: value.astype(np.float16) for name, value in whole.items()}
     judged = json.loads((place / "judged.json").read_text())
+    whole["matches"] = np.array(judged["matches"])
+    learned = {name: value.astype(np.float16) for name, value in whole.items()}
     target = root / "weights"
     target.mkdir(exist_ok=True)
     save_file(learned, target / f"{NAME}.safetensors")
-    chosen = judged["chosen"]
+    chosen = judged["precision"]["chosen"]
     manifest = {
         "name": NAME,
         "title": TITLE,
@@ -41,11 +42,15 @@ def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
         "figures": {
             "questions": judged["mix"]["questions"],
             "mix": judged["mix"],
-            "reranked": judged[chosen][str(judged["blend"])],
+            "reranked": judged["reranked"],
+            "precision": judged["precision"],
             "p": judged["p"],
             "calibration_error": judged["calibration"]["error"],
+            "at_half": judged["calibration"]["at_half"],
         },
     }
     (target / f"{NAME}.json").write_text(json.dumps(manifest, indent=1) + "\n")
+    for written in target.iterdir():
+        written.chmod(0o644)
     size = (target / f"{NAME}.safetensors").stat().st_size
     print(f"{target / NAME}.safetensors: {size / 1e6:.2f} MB")

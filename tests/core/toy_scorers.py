@@ -51,7 +51,7 @@ def random_difference(seed=1, rank=3):
     """What could have been learned beside the weights of an encoder."""
     draw = np.random.default_rng(seed)
     found = {
-        "gates": draw.normal(-1, 1, (LAYERS, HEADS, 2)), "scale": np.array(7.0),
+        "gates": draw.normal(-1, 1, (LAYERS, HEADS, 2)), "scale": np.array(7.0), "matches": np.array(3.0),
         "head.weight": draw.normal(size=2 * WIDTH), "head.bias": draw.normal(size=1),
     }  # fmt: skip
     for layer in range(LAYERS):
@@ -121,10 +121,11 @@ def slow_gated(weights, learned, question, passage):
     bias[:, :, q:, :q] = learned["gates"][..., 1][:, :, None, None]
     x = slow_layers(joined, [*question, *passage], [*range(q), *range(p)], np.zeros(q + p, int), bias)
     u, v = (half.mean(0) / np.linalg.norm(half.mean(0)) for half in (x[:q], x[q:]))
+    rows = x / np.linalg.norm(x, axis=1, keepdims=True)
+    best = np.mean([max(float(rows[i] @ rows[j]) for j in range(q, q + p)) for i in range(q)])
     head = learned["head.weight"].astype(np.float64)
-    return float(
-        learned["scale"] * (u @ v) + head[:WIDTH] @ (u * v) + head[WIDTH:] @ abs(u - v) + learned["head.bias"][0]
-    )
+    apart = head[:WIDTH] @ (u * v) + head[WIDTH:] @ abs(u - v) + learned["head.bias"][0]
+    return float(learned["matches"] * best + learned["scale"] * (u @ v) + apart)
 
 
 def slow_pair(weights, ids, types):

@@ -124,7 +124,7 @@ class Bench(unittest.TestCase):
     def test_it_prints_both_medians_with_the_share_of_each_stage(self):
         with tempfile.TemporaryDirectory() as folder:
             out = Path(folder) / "bench.json"
-            done = doppio("bench", "--rounds", 1, "--json", out)
+            done = doppio("bench", "--rounds", 1, "--most", 8, "--json", out)
             self.assertEqual(done.returncode, 0, done.stderr)
             found = json.loads(out.read_text())
         self.assertEqual(set(found), {"with reranking of 20", "without reranking"})

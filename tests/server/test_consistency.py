@@ -79,7 +79,7 @@ class DemoLoading(TestCase):
         (self.folder / "questions.jsonl").write_text(json.dumps(question))
 
     def test_a_second_load_keeps_every_record(self):
-        self.assertEqual(demo_data.load_demo(self.folder), "2 documents added, 1 questions, 6 recipes measured")
+        self.assertEqual(demo_data.load_demo(self.folder), "2 documents added, 1 questions, 7 recipes measured")
         before = list(TrialRecord.objects.values_list("pk", flat=True))
         self.assertEqual(demo_data.load_demo(self.folder), "there")
         self.assertEqual(list(TrialRecord.objects.values_list("pk", flat=True)), before)
@@ -90,7 +90,7 @@ class DemoLoading(TestCase):
         kept = Document.objects.get(name="dogs.md").pk
         self.write("wind.md", "# Wind\n\nThe gondola stops at 20 metres a second, or sooner.")
         said = demo_data.load_demo(self.folder)
-        self.assertEqual(said, "0 documents added, 1 questions, 6 recipes measured")
+        self.assertEqual(said, "0 documents added, 1 questions, 7 recipes measured")
         self.assertEqual(Document.objects.get(name="dogs.md").pk, kept)
         self.assertIn("20 metres", Document.objects.get(name="wind.md").text)
 

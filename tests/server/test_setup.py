@@ -4,6 +4,7 @@ import http.cookiejar
 import json
 import os
 import re
+import shutil
 import signal
 import subprocess
 import tempfile
@@ -18,6 +19,8 @@ from doppio.command import setup
 from doppio.command.cluster import Cluster, free_port, wait_until
 from doppio.core.errors import DoppioError
 from tests.core.corpus import MODELS, ROOT
+
+DOCUMENTS = 8
 
 
 class Packages(unittest.TestCase):
@@ -85,7 +88,25 @@ class Demo(unittest.TestCase):
         (self.var / "weights.stamp").write_text((MODELS.parent / "weights.stamp").read_text())
         self.environment = {name: value for name, value in os.environ.items() if name != "DOPPIO_DATABASE"}
         self.environment["DOPPIO_VAR"] = str(self.var)
+        self.environment["DOPPIO_DEMO"] = str(self.part_of_the_demo())
         self.addCleanup(lambda: Cluster(self.var).remove())
+
+    def part_of_the_demo(self):
+        """Some documents with their questions: the whole demo is loaded by the tests of the interface."""
+        whole, part = ROOT / "demo", self.var / "demo"
+        names = sorted(p.relative_to(whole / "documents").as_posix() for p in (whole / "documents").rglob("*.md"))
+        for name in names[:DOCUMENTS]:
+            (part / "documents" / name).parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy(whole / "documents" / name, part / "documents" / name)
+        shutil.copytree(whole / "recipes", part / "recipes")
+        lines = (whole / "questions.jsonl").read_text().splitlines()
+        held = [
+            line
+            for line in lines
+            if {a["document"] for a in json.loads(line).get("answers", [])} <= set(names[:DOCUMENTS])
+        ]
+        (part / "questions.jsonl").write_text("\n".join(held[:10]))
+        return part
 
     def start(self, *arguments):
         out = (self.var / "out.txt").open("w+")
@@ -124,7 +145,7 @@ class Demo(unittest.TestCase):
         self.assertEqual(refused.exception.code, 401)
         browser = self.sign_in(link)
         workspaces = json.load(browser.open(f"{address}/api/workspaces"))
-        self.assertEqual(workspaces[0]["documents"], 120)
+        self.assertEqual(workspaces[0]["documents"], DOCUMENTS)
         with self.assertRaises(urllib.error.HTTPError):
             self.sign_in(link)
         self.assertIn(b'<div id="root">', browser.open(address).read())

@@ -1,5 +1,6 @@
 """Loading the demo into a workspace, and a link for the first person in."""
 
+from collections.abc import Sequence
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -22,10 +23,13 @@ from doppio.measuring.services import latest_trial, load_questions, measure_reci
 
 NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
-RECIPES = ("sparse-alone", "dense-alone", "fixed-window", "outline-in-context", "two-branch-1", "two-branch-2")
+RECIPES = (
+    "sparse-alone", "dense-alone", "fixed-window", "outline-in-context",
+    "two-branch-1", "two-branch-2", "two-branch-3",
+)  # fmt: skip
 
 
-def load_demo(folder: Path) -> str:
+def load_demo(folder: Path, recipes: Sequence[str] = RECIPES) -> str:
     """Load the demo's documents, questions and recipes, and measure each recipe; what is there is kept."""
     with ExitStack() as stack:
         bars: Progress = Silent()
@@ -41,7 +45,7 @@ def load_demo(folder: Path) -> str:
             questions = read_questions(folder / "questions.jsonl", documents)
             load_questions(workspace, questions)
         fresh = created or not workspace.recipes.exists()
-        for name in RECIPES:
+        for name in recipes:
             if fresh:
                 save_recipe(workspace, read_recipe(folder / "recipes" / f"{name}.json").body, user=user)
         unmeasured = [recipe for recipe in workspace.recipes.order_by("pk") if latest_trial(recipe) is None]

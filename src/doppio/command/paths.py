@@ -6,5 +6,5 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[3]
 VAR = Path(os.environ.get("DOPPIO_VAR", ROOT / "var"))
 MODELS = VAR / "models"
-DEMO = ROOT / "demo"
+DEMO = Path(os.environ.get("DOPPIO_DEMO", ROOT / "demo"))
 WEB = ROOT / "web"

@@ -24,7 +24,7 @@ from doppio.library.models import Workspace
 from doppio.measuring.services import core_question, core_questions, latest_trial, positions, queue_job
 
 DEPTH_KIND = "depth"
-DEPTH_QUESTIONS = 200
+DEPTH_QUESTIONS = 100
 CUTOFFS = (1, 3, 5)
 
 

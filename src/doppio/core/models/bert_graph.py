@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from onnx import TensorProto, helper, numpy_helper
 
 OPSET = 17
+HEAD = "head"
 Weights = dict[str, NDArray[np.float32]]
 
 
@@ -38,7 +39,7 @@ class _Graph:
 
     def node(self, kind: str, *inputs: str, name: str | None = None, **attributes: Any) -> str:
         output = name or f"{kind}{len(self.nodes)}"
-        self.nodes.append(helper.make_node(kind, list(inputs), [output], **attributes))
+        self.nodes.append(helper.make_node(kind, list(inputs), [output], output, **attributes))
         return output
 
     def linear(self, x: str, weights: Weights, name: str) -> str:
@@ -129,8 +130,9 @@ def gated_graph(weights: Weights, learned: Weights, config: dict[str, Any]) -> o
         The encoder's own.
     learned : mapping of name to array
         `gates` (layers, heads, 2), added to the attention logits of a question token that looks into the passage and
-        of a passage token that looks into the question; `scale` (); `head.weight` (2 width) and `head.bias` (1); and
-        for every matrix M of a layer `M.down` (rank, columns) and `M.up` (rows, rank), whose product is added to it.
+        of a passage token that looks into the question; `scale` () and `matches` (); `head.weight` (2 width) and
+        `head.bias` (1); and for every matrix M of a layer `M.down` (rank, columns) and `M.up` (rows, rank), whose
+        product is added to it.
 
     Raises
     ------
@@ -142,9 +144,10 @@ def gated_graph(weights: Weights, learned: Weights, config: dict[str, Any]) -> o
     Notes
     -----
     Inputs: `ids`, `places`, `side` and `mask`, (batch, length) int64: both texts one after the other, each with its
-    own positions from 0; side is 0 for the question and 1 for the passage. Output: `score`, (batch,) float32, scale x
-    cosine of the means of both halves + head . (their product, their absolute difference). A gate is one number more
-    of queries and keys, so that no matrix of biases is made.
+    own positions from 0; side is 0 for the question and 1 for the passage. Outputs, (batch,) float32: `best`, the
+    mean over the question's tokens of their best cosine with a token of the passage, after both have seen each other;
+    and `score`, scale x cosine of the means of both halves + head . (their product, their absolute difference) +
+    matches x best. A gate is one number more of queries and keys, so that no matrix of biases is made.
     """
     joined = dict(weights)
     for name in learned:
@@ -178,11 +181,14 @@ def gated_graph(weights: Weights, learned: Weights, config: dict[str, Any]) -> o
     # Scale x cosine is the sum of the products with one weight each, so it is part of the head's.
     head = learned["head.weight"].reshape(2, width) + np.array([[float(learned["scale"])], [0.0]], np.float32)
     pair = graph.node("Concat", product, apart, axis=-1)
-    scored = graph.node("MatMul", pair, graph.constant("head", head.reshape(2 * width, 1).astype(np.float32)))
+    scored = graph.node("MatMul", pair, graph.constant(HEAD, head.reshape(2 * width, 1).astype(np.float32)))
     biased = graph.node("Add", scored, graph.constant("head.bias", learned["head.bias"].reshape(1)))
-    graph.node("Squeeze", biased, graph.numbers(1), name="score")
-    scores = helper.make_tensor_value_info("score", TensorProto.FLOAT, ["batch"])
-    return _model(graph, "gated", ("ids", "places", "side", "mask"), [scores])
+    best = layers.best_matches(x, in_question, in_passage, real)
+    matched = graph.node("Mul", best, graph.scalar(float(learned["matches"])))
+    graph.node("Squeeze", graph.node("Add", biased, matched), graph.numbers(1), name="score")
+    graph.node("Squeeze", best, graph.numbers(1), name="best")
+    outputs = [helper.make_tensor_value_info(name, TensorProto.FLOAT, ["batch"]) for name in ("score", "best")]
+    return _model(graph, "gated", ("ids", "places", "side", "mask"), outputs)
 
 
 class _Layers:
@@ -249,6 +255,19 @@ class _Layers:
         inner = graph.gelu(graph.linear(x, weights, f"{base}.intermediate.dense"))
         outer = graph.linear(inner, weights, f"{base}.output.dense")
         return graph.norm(graph.node("Add", outer, x), weights, f"{base}.output.LayerNorm", self._epsilon)
+
+    def best_matches(self, x: str, in_question: str, in_passage: str, real: str) -> str:
+        """Mean over the question's tokens of their best cosine with a token of the passage: (batch, 1)."""
+        graph = self._graph
+        unit = graph.node("LpNormalization", x, axis=-1, p=2)
+        cosines = graph.node("MatMul", unit, graph.node("Transpose", unit, perm=[0, 2, 1]))
+        taken = graph.node("Mul", in_passage, real)
+        outside = graph.node("Mul", graph.node("Sub", graph.scalar(1.0), taken), graph.scalar(-4.0))
+        best = graph.node("ReduceMax", graph.node("Add", cosines, graph.node("Unsqueeze", outside, graph.numbers(1))),
+                          axes=[2], keepdims=0)  # fmt: skip
+        asking = graph.node("Mul", in_question, real)
+        total = graph.node("ReduceSum", graph.node("Mul", best, asking), graph.numbers(1), keepdims=1)
+        return graph.node("Div", total, graph.node("ReduceSum", asking, graph.numbers(1), keepdims=1))
 
     def summed(self, x: str, taken: str) -> str:
         """The sum of the tokens that are taken: (batch, width)."""

@@ -57,6 +57,7 @@ class CrossEncoder:
         self._tokenizer.no_padding()
         self._gated = self.folder.layout == GATED
         self._names = self._inputs(path)
+        self._score = self._session.get_outputs()[0].name
         # Special tokens of a pair, or of the passage alone.
         self._special = self._tokenizer.num_special_tokens_to_add(not self._gated)
         self.name, self.title, self.digest = self.folder.name, self.folder.title, self.folder.digest
@@ -137,7 +138,7 @@ class CrossEncoder:
         ModelFolderError
             If the graph gives something that is no score a pair.
         """
-        found = np.asarray(self._session.run(None, given)[0], np.float32)
+        found = np.asarray(self._session.run([self._score], given)[0], np.float32)
         rows = len(next(iter(given.values())))
         found = found.reshape(rows, -1)
         label, activation = self.folder.label, self.folder.activation
