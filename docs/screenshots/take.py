@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 from selenium import webdriver
 from selenium.webdriver.common.by import By
-from selenium.webdriver.support.ui import Select, WebDriverWait
+from selenium.webdriver.support.ui import WebDriverWait
 
 FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
@@ -19,11 +19,9 @@ FLAGS = (
 PINNED = "What stops the gondola in a gale?"
 VIEWS = {
     "fused-pinned": ("/line/fused", PINNED),
-    "fused": ("/line/fused", None),
     "documents": ("/line/documents", None),
     "documents-import": ("/line/documents", None),
     "chunks": ("/line/chunks", None),
-    "chunks-compared": ("/line/chunks", None),
     "chunks-pinned": ("/line/chunks", "What has to be checked before a line opens in the morning?"),
     "sparse": ("/line/sparse", None),
     "sparse-analysis": ("/line/sparse", None),
@@ -31,8 +29,10 @@ VIEWS = {
     "dense": ("/line/dense", None),
     "dense-speed": ("/line/dense", None),
     "dense-map": ("/line/dense", PINNED),
-    "dense-pairs": ("/line/dense", None),
-    "dense-pinned": ("/line/dense", PINNED),
+    "reranked": ("/line/reranked", None),
+    "reranked-floor": ("/line/reranked", None),
+    "reranked-depth": ("/line/reranked", None),
+    "reranked-try": ("/line/reranked", None),
     "reranked-pinned": ("/line/reranked", PINNED),
     "context-pinned": ("/line/context", PINNED),
     "trials": ("/trials", None),
@@ -53,22 +53,15 @@ def press(text: str):
     return step
 
 
-def measured(driver, wait) -> None:
-    """A step that has structures measured where they are not yet."""
-    shown = "//button[normalize-space()='Measure structures'] | //*[@data-structure]"
-    wait.until(lambda d: d.find_elements(By.XPATH, shown))
-    for button in driver.find_elements(By.XPATH, "//button[normalize-space()='Measure structures']"):
-        button.click()
-    WebDriverWait(driver, 120).until(lambda d: d.find_elements(By.CSS_SELECTOR, "[data-structure]"))
-
-
-def choose_rule(rule: str):
-    """A step that cuts by another rule."""
+def measured(button: str, shown: str):
+    """A step that has something measured where it is not yet; then it is shown."""
+    named = f"//button[normalize-space()='{button}']"
 
     def step(driver, wait) -> None:
-        wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".cut-settings select"))
-        Select(driver.find_element(By.CSS_SELECTOR, ".cut-settings select")).select_by_value(rule)
-        wait.until(lambda d: d.find_elements(By.XPATH, "//button[text()='Use and build']"))
+        wait.until(lambda d: d.find_elements(By.XPATH, named) or d.find_elements(By.CSS_SELECTOR, shown))
+        for found in driver.find_elements(By.XPATH, named):
+            found.click()
+        WebDriverWait(driver, 600).until(lambda d: d.find_elements(By.CSS_SELECTOR, shown))
 
     return step
 
@@ -87,10 +80,11 @@ STEPS = {
     "recipe": (press("Edit recipe"),),
     "documents-import": (press("Import"), give_files),
     "sparse-analysis": (press("Analysis playground"),),
-    "dense-speed": (press("Speed and exactness"), measured),
+    "dense-speed": (press("Speed and exactness"), measured("Measure structures", "[data-structure]")),
     "dense-map": (press("Map"),),
-    "dense-pairs": (press("Near-identical chunks"),),
-    "chunks-compared": (choose_rule("outline"), press("Side by side")),
+    "reranked-floor": (press("Floor"),),
+    "reranked-depth": (press("Shortlist depth"), measured("Measure depths", ".depth")),
+    "reranked-try": (press("Try a scorer"),),
 }
 
 

@@ -20,12 +20,15 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select, WebDriverWait
 
 from doppio.asking.models import RecipeVersion
-from doppio.asking.services import put_in_force
+from doppio.asking.services import core_recipe, pipelines, put_in_force, save_recipe
 from doppio.command.demo_data import RECIPES, load_demo
-from doppio.indexing.models import Job
+from doppio.core.progress import Silent
+from doppio.indexing.models import Job, Survey
 from doppio.library.entry import make_entry_link
-from doppio.library.models import Document
+from doppio.library.models import Document, Workspace
 from doppio.measuring.models import Question
+from doppio.measuring.reranking import depth_key
+from doppio.measuring.services import measure_recipe
 from tests.core.corpus import ROOT
 
 FLAGS = (
@@ -393,6 +396,52 @@ class Interface(LiveServerTestCase):
         self.work()
         self.until(lambda _: "cosine, hnsw" in self.one("[data-stage=dense]").text)
         put_in_force(RecipeVersion.objects.get(name="two-branch", version=2))
+
+    def test_b8_a_shortlist_is_reranked_by_a_joint_scorer_and_taken_apart(self):
+        body = {**RecipeVersion.objects.get(name="two-branch", version=2).body, "name": "joint"}
+        saved = save_recipe(Workspace.objects.get(), {**body, "rerank": {"scorer": "joint-english", "shortlist": 3}})
+        measure_recipe(saved, Silent())
+        self.open("/line/reranked")
+        self.see("reads question and passage together", ".view")
+        self.one("[aria-label='First relevant chunk before and after reranking'] line")
+        self.click("button", "Floor")
+        floor = self.one("[role=slider]")
+        floor.send_keys(*[Keys.ARROW_RIGHT] * 30)
+        self.see("Floor .300", ".floor")
+        lost = self.one(".floor .facts-table").text
+        self.assertRegex(lost, r"answers lost\s+\d+ of \d+ that go on")
+        self.click("button", "Use this floor")
+        self.until(lambda _: RecipeVersion.objects.get(in_force=True).body["rerank"]["floor"] == 0.3)
+        put_in_force(saved)
+        self.open("/line/reranked")
+        self.click("button", "Shortlist depth")
+        self.see("No depth has been measured with this scorer yet", ".view")
+        key = depth_key(saved.workspace, pipelines.get(saved.workspace, core_recipe(saved)))
+        points = [
+            {"depth": d, "recall": {"1": d / 60, "3": d / 55, "5": d / 50}, "seconds": d / 40} for d in (3, 10, 50)
+        ]
+        Survey.objects.create(workspace=saved.workspace, key=key, points=points, questions=9)
+        self.open("/line/reranked")
+        self.click("button", "Shortlist depth")
+        self.one("[aria-label='Depth 10']").send_keys(Keys.ENTER)
+        self.see("250 ms", ".depth")
+        self.click("button", "Use this depth")
+        self.until(lambda _: RecipeVersion.objects.get(in_force=True).body["rerank"]["shortlist"] == 10)
+        put_in_force(saved)
+        self.open("/line/reranked")
+        self.click("button", "Try a scorer")
+        self.until(lambda _: len(self.all(".tried tbody tr")) == 4)
+        apart = [int(row.find_elements(By.TAG_NAME, "td")[2].text.split()[0]) for row in self.all(".tried tbody tr")]
+        self.assertEqual(sorted(apart), [1, 2, 3, 4])
+        self.retype(self.one("[aria-label='Passages to try']"), "Dogs wear a muzzle. The rope is oiled.")
+        self.until(lambda _: len(self.all(".tried tbody tr")) == 1)
+        self.until(lambda _: len(self.all("mark.rests")) == 2)
+        self.open(f"/line/reranked?q={self.number(GALE)}")
+        self.until(lambda _: self.all("mark.rests"))
+        self.click("button", "Try a scorer on its shortlist")
+        self.until(lambda _: len(self.all(".tried tbody tr")) == 3)
+        put_in_force(RecipeVersion.objects.get(name="two-branch", version=2))
+        RecipeVersion.objects.filter(name="joint").delete()
 
     def test_b5_the_map_leads_from_chunk_to_chunk_and_pairs_follow_the_bar(self):
         self.open(f"/line/dense?q={self.number(GALE)}")

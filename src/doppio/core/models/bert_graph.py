@@ -68,9 +68,7 @@ def bert_graph(weights: Weights, config: dict[str, Any]) -> onnx.ModelProto:
     """
     graph = _Graph()
     layers = _Layers(graph, weights, config)
-    length = graph.node("Shape", "ids", start=1, end=2)
-    here = graph.node("Slice", layers.positions, graph.numbers(0), length, graph.numbers(0))
-    x = layers.embedded(here, layers.first_type())
+    x = layers.embedded(layers.from_first(), layers.first_type())
     real = graph.node("Cast", "mask", to=TensorProto.FLOAT)
     hidden = layers.hidden(real)
     for layer in range(config["num_hidden_layers"]):
@@ -102,10 +100,8 @@ def pair_graph(weights: Weights, config: dict[str, Any]) -> onnx.ModelProto:
     """
     graph = _Graph()
     layers = _Layers(graph, weights, config)
-    length = graph.node("Shape", "ids", start=1, end=2)
-    here = graph.node("Slice", layers.positions, graph.numbers(0), length, graph.numbers(0))
     kinds = graph.constant("kinds", weights["embeddings.token_type_embeddings.weight"])
-    x = layers.embedded(here, graph.node("Gather", kinds, "types"))
+    x = layers.embedded(layers.from_first(), graph.node("Gather", kinds, "types"))
     hidden = layers.hidden(graph.node("Cast", "mask", to=TensorProto.FLOAT))
     for layer in range(config["num_hidden_layers"]):
         x = layers.layer(x, layer, hidden)
@@ -208,6 +204,12 @@ class _Layers:
                 self._weights[f"{base}.{kind}"] = np.concatenate([scaled, key, value])
         self._words = graph.constant("words", weights["embeddings.word_embeddings.weight"])
         self.positions = graph.constant("positions", weights["embeddings.position_embeddings.weight"])
+
+    def from_first(self) -> str:
+        """Positions of one sequence, counted from its first token."""
+        graph = self._graph
+        length = graph.node("Shape", "ids", start=1, end=2)
+        return graph.node("Slice", self.positions, graph.numbers(0), length, graph.numbers(0))
 
     def first_type(self) -> str:
         return self._graph.constant("kind", self._weights["embeddings.token_type_embeddings.weight"][0])

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from tokenizers import Encoding, Tokenizer
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.models.batching import like_length
 from doppio.core.models.folder import TOKENIZER, check_files
 from doppio.core.models.joint import Passage, Scored, Window
 from doppio.core.models.scorer_folder import (
@@ -21,7 +22,6 @@ from doppio.core.models.scorer_folder import (
 )
 from doppio.core.models.session import open_session
 
-TOKENS_A_BATCH, MOST_ROWS = 4096, 64
 # A question takes at most this share of what is read, so that something of the passage is.
 QUESTION_SHARE = 4
 # Windows over a long passage overlap by this share, so that what one cuts in two stands whole in the next.
@@ -115,14 +115,7 @@ class CrossEncoder:
         encode = self._halves if self._gated else self._pairs
         rows = encode(question, texts)
         lengths = np.array([len(row["ids"]) for row in rows], np.int64)
-        order = np.argsort(lengths, kind="stable")
-        first = 0
-        while first < len(order):
-            count = MOST_ROWS
-            while count > 1 and count * int(lengths[order[min(first + count, len(order)) - 1]]) > TOKENS_A_BATCH:
-                count -= 1
-            place = order[first : first + count]
-            first += count
+        for place in like_length(lengths):
             longest = int(lengths[place].max())
             given = {name: np.zeros((len(place), longest), np.int64) for name in self._names.values()}
             for line, number in enumerate(place):

@@ -11,10 +11,10 @@ from tokenizers import Tokenizer
 
 from doppio.core.chunking.units import Units
 from doppio.core.errors import ModelFolderError
+from doppio.core.models.batching import like_length
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 from doppio.core.models.session import open_session
 
-TOKENS_A_BATCH, MOST_ROWS = 4096, 64
 _IDS, _MASK, _TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
 
 
@@ -179,14 +179,7 @@ class Encoder:
     def _encode(self, texts: Sequence[str], prefix: str, tokens: bool) -> Iterator[Encoded]:
         encodings = self._cut.encode_batch([prefix + text for text in texts] if prefix else list(texts))
         lengths = np.array([len(encoding.ids) for encoding in encodings], np.int64)
-        order = np.argsort(lengths, kind="stable")
-        first = 0
-        while first < len(order):
-            rows = MOST_ROWS
-            while rows > 1 and rows * int(lengths[order[min(first + rows, len(order)) - 1]]) > TOKENS_A_BATCH:
-                rows -= 1
-            place = order[first : first + rows]
-            first += rows
+        for place in like_length(lengths):
             longest = int(lengths[place].max())
             ids = np.zeros((len(place), longest), np.int64)
             mask = np.zeros((len(place), longest), np.int64)

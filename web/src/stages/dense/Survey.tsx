@@ -4,9 +4,9 @@ import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "../../api/indexes";
 import { useLine, useSaveRecipe } from "../../api/queries";
-import { JobBar } from "../../shell/JobBar";
 import { Shown } from "../../shell/states";
 import { bytes, duration } from "../../text/numbers";
+import { Measured } from "../shared/Measured";
 import { described, frontier, STRUCTURES, withStructure, type Structure } from "./structures";
 
 const WIDTH = 560;
@@ -27,35 +27,18 @@ export function Survey({ facts }: { facts: DenseFacts }) {
   const start = useStartSurvey();
   return (
     <Shown query={survey} what="Reading what was measured">
-      {(data) => {
-        const busy = data.job?.state === "queued" || data.job?.state === "running";
-        return (
-          <>
-            {data.job && (busy || data.job.state === "failed") && <JobBar job={data.job} />}
-            {data.points.length === 0 ? (
-              <div className="state">
-                <strong>Not measured on these vectors yet</strong>
-                <span style={{ maxWidth: "36rem" }}>
-                  Every structure is built over the {facts.chunks.toLocaleString()} chunks and asked the
-                  labelled questions, beside the exact search. It takes {wait(facts)}.
-                </span>
-                {!busy && (
-                  <Button size="sm" onClick={() => start.mutate()} disabled={start.isPending}>
-                    Measure structures
-                  </Button>
-                )}
-              </div>
-            ) : (
-              <Picture
-                points={data.points}
-                questions={data.questions}
-                facts={facts}
-                again={busy ? null : () => start.mutate()}
-              />
-            )}
-          </>
-        );
-      }}
+      {(data) => (
+        <Measured
+          job={data.job}
+          there={data.points.length > 0}
+          start={start}
+          title="Not measured on these vectors yet"
+          button="Measure structures"
+          why={`Every structure is built over the ${facts.chunks.toLocaleString()} chunks and asked the labelled questions, beside the exact search. It takes ${wait(facts)}.`}
+        >
+          {(again) => <Picture points={data.points} questions={data.questions} facts={facts} again={again} />}
+        </Measured>
+      )}
     </Shown>
   );
 }

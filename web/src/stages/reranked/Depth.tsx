@@ -4,9 +4,9 @@ import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { useLine, useSaveRecipe } from "../../api/queries";
 import { useDepths, useStartDepths, type DepthPoint, type Depths } from "../../api/reranking";
-import { JobBar } from "../../shell/JobBar";
 import { Shown } from "../../shell/states";
 import { milliseconds } from "../../text/numbers";
+import { Measured } from "../shared/Measured";
 import { withRerank } from "./settings";
 
 const WIDTH = 600;
@@ -22,30 +22,18 @@ export function Depth() {
   const start = useStartDepths();
   return (
     <Shown query={depths} what="Reading what was measured">
-      {(data) => {
-        const busy = data.job?.state === "queued" || data.job?.state === "running";
-        return (
-          <>
-            {data.job && (busy || data.job.state === "failed") && <JobBar job={data.job} />}
-            {data.points.length ? (
-              <Picture data={data} again={busy ? null : () => start.mutate()} />
-            ) : (
-              <div className="state">
-                <strong>No depth has been measured with this scorer yet</strong>
-                <span style={{ maxWidth: "36rem" }}>
-                  All labelled questions are reranked at the greatest depth that fusion hands on, which gives
-                  recall at every smaller one; some are scored again at each depth to take its time.
-                </span>
-                {!busy && (
-                  <Button size="sm" onClick={() => start.mutate()} disabled={start.isPending}>
-                    Measure depths
-                  </Button>
-                )}
-              </div>
-            )}
-          </>
-        );
-      }}
+      {(data) => (
+        <Measured
+          job={data.job}
+          there={data.points.length > 0}
+          start={start}
+          title="No depth has been measured with this scorer yet"
+          button="Measure depths"
+          why="Labelled questions are reranked at the greatest depth that fusion hands on, which gives recall at every smaller one; some are scored again at each depth to take its time."
+        >
+          {(again) => <Picture data={data} again={again} />}
+        </Measured>
+      )}
     </Shown>
   );
 }
