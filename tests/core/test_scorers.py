@@ -326,7 +326,7 @@ class Around(unittest.TestCase):
 class Shipped(unittest.TestCase):
     """The scorer in the repository, joined at set-up."""
 
-    def test_it_prefers_a_passage_that_answers_to_one_that_repeats_the_question(self):
+    def test_it_prefers_a_passage_that_answers_to_one_about_something_else(self):
         scorer = Models(MODELS).scorer("joint-english")
         answer = "The line closes to passengers when the mean wind over ten minutes reaches 18 m/s at any tower."
         other = "The ticket office opens at half past eight in summer."

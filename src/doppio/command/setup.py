@@ -141,7 +141,8 @@ def _joint_scorers(source: Path) -> None:
     fields = {key: about[key] for key in ("title", "licence", "max_tokens", "blend", "calibration")}
     for name in shipped_scorers():
         small = about["small"] == (name == SCORER)
-        title = f"{about['title']}, {'one byte a number' if small else 'four bytes a number'}"
+        other = f"{about['title']}, {'one byte a number' if small else 'four bytes a number'}"
+        title = about["title"] if name == SCORER else other
         prepare_gated(source, learned, MODELS / name, small=small, fields={**fields, "name": name, "title": title})
 
 

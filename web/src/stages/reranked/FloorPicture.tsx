@@ -58,10 +58,10 @@ function Picture({ data }: { data: Floor }) {
           }}
           onPointerMove={drag}
         >
-          <text x={EDGE.left} y={EDGE.top} className="side answer">
+          <text x={WIDTH - EDGE.right} y={EDGE.top + 10} textAnchor="end" className="side answer">
             relevant chunks, {of(true).length.toLocaleString()}
           </text>
-          <text x={EDGE.left} y={HEIGHT - EDGE.bottom - 6} className="side">
+          <text x={WIDTH - EDGE.right} y={HEIGHT - EDGE.bottom - 6} textAnchor="end" className="side">
             other chunks, {of(false).length.toLocaleString()}
           </text>
           {up.map((count, bin) => bar(bin, MIDDLE - tall(count, Math.max(...up)), MIDDLE, "yes", count))}

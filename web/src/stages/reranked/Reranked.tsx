@@ -58,9 +58,9 @@ function what(scorer: ReturnType<typeof useScorer>): string {
   if (scorer.late)
     return "Late interaction: each token of the question takes its best match among the passage’s tokens. Question and passage are still encoded apart.";
   const blend = scorer.blend
-    ? ` To its score comes ${score(scorer.blend)} of the fused one, brought to the same spread.`
+    ? ` To its score comes ${score(scorer.blend)} of the fused score, brought to the same spread; the sum is shown as the probability that the passage answers, where the scorer is calibrated.`
     : "";
-  return `The ${scorer.title} reads question and passage together, so it can tell what answers from what resembles.${blend}`;
+  return `The ${scorer.title} reads question and passage together.${blend}`;
 }
 
 export function Reranked() {

@@ -41,10 +41,10 @@ export function Slope({ pairs, depth }: { pairs: [from: number, to: number][]; d
         <g key={rank} className="rank">
           {(rank === 1 || rank % 5 === 0) && (
             <>
-              <text x={LEFT - 10} y={y(rank) + 4} textAnchor="end">
+              <text x={LEFT - 15} y={y(rank) + 4} textAnchor="end">
                 {rank}
               </text>
-              <text x={RIGHT + 10} y={y(rank) + 4}>
+              <text x={RIGHT + 15} y={y(rank) + 4}>
                 {rank}
               </text>
             </>
@@ -54,12 +54,12 @@ export function Slope({ pairs, depth }: { pairs: [from: number, to: number][]; d
         </g>
       ))}
       {counted(0, 1) > 0 && (
-        <text x={LEFT - 28} y={y(1) + 4} textAnchor="end" className="count">
+        <text x={LEFT - 30} y={y(1) + 4} textAnchor="end" className="count">
           {counted(0, 1)} ×
         </text>
       )}
       {counted(1, 1) > 0 && (
-        <text x={RIGHT + 28} y={y(1) + 4} className="count">
+        <text x={RIGHT + 30} y={y(1) + 4} className="count">
           × {counted(1, 1)}
         </text>
       )}
