@@ -180,7 +180,7 @@ class Interface(LiveServerTestCase):
             "sparse": "Why it is there",
             "dense": "Nearest 50 chunks",
             "fused": "first relevant chunk at",
-            "reranked": "Late interaction, not a cross-encoder",
+            "reranked": "darker adds more to the score",
             "context": "of 1,500 tokens",
         }.items():
             with self.subTest(stage):
@@ -196,7 +196,7 @@ class Interface(LiveServerTestCase):
             "sparse": "Commonest codes",
             "dense": "nearest neighbour",
             "fused": "The shipped mix was chosen like this",
-            "reranked": "it is not a cross-encoder",
+            "reranked": "Question and passage are still encoded apart",
             "context": "No answer exists, yet passages were packed",
         }.items():
             with self.subTest(stage):
