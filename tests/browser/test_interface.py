@@ -438,7 +438,7 @@ class Interface(LiveServerTestCase):
         self.until(lambda _: len(self.all("mark.rests")) == 2)
         self.open(f"/line/reranked?q={self.number(GALE)}")
         self.until(lambda _: self.all("mark.rests"))
-        self.click("button", "Try a scorer on its shortlist")
+        self.click("button", "Try a scorer")
         self.until(lambda _: len(self.all(".tried tbody tr")) == 3)
         put_in_force(RecipeVersion.objects.get(name="two-branch", version=2))
         RecipeVersion.objects.filter(name="joint").delete()

@@ -159,7 +159,7 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
       <Segments
         options={[
           ["question", "This question"],
-          ["try", "Try a scorer on its shortlist"],
+          ["try", "Try a scorer"],
         ]}
         value={side}
         choose={setSide}
