@@ -224,7 +224,7 @@ class Fields(unittest.TestCase):
                     score += idf * mixed * (k1 + 1) / (k1 + mixed)
             expected.append(score)
         np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=1e-4, atol=1e-6)
-        self.assertEqual(set(found.tolist()), {n for n in range(4) if expected[n] > 1e-9})
+        self.assertEqual(set(found.tolist()), {n for n in range(4) if expected[n] > 0})
         rows = index.explain(forms, found.tolist(), weights, k1)
         np.testing.assert_allclose([sum(t.share for t in row) for row in rows], scores, rtol=1e-4, atol=1e-6)
 
