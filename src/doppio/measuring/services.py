@@ -93,10 +93,7 @@ def core_question(row: Question) -> CoreQuestion:
 def measure_in_force(sender: object, workspace: Workspace, **_: object) -> None:
     """Build and measure the recipe in force once the documents have changed."""
     recipe = workspace.recipes.filter(in_force=True).first()
-    if recipe is None or not workspace.documents.exists():
-        return
-    # Documents that were changed and changed back have their trial still, but perhaps no longer their indexes.
-    if latest_trial(recipe) is None or not is_built(workspace, core_recipe(recipe)):
+    if recipe is not None and workspace.documents.exists() and latest_trial(recipe) is None:
         start_trial(recipe, None)
 
 
