@@ -377,7 +377,7 @@ class Interface(LiveServerTestCase):
         self.see("3 of 120 documents", ".document-list")
 
     def test_b4_structures_are_measured_and_one_is_chosen_with_a_click(self):
-        # Tests before this one changed documents and changed them back; what is left of the indexes is not its matter.
+        # Tests before this one changed documents and changed them back, so indexes may be gone.
         measure_recipe(RecipeVersion.objects.get(in_force=True), Silent())
         self.open("/line/dense")
         self.click("button", "Speed and exactness")
