@@ -203,7 +203,7 @@ class Fields(unittest.TestCase):
     FIELD = st.lists(st.lists(st.sampled_from(WORDS), max_size=6), min_size=4, max_size=4)
 
     @settings(max_examples=100, deadline=None)
-    @given(FIELD, FIELD, ASKED, st.floats(0.1, 3), st.sampled_from([0, 0.01, 0.5, 1, 2.7]), st.floats(0, 1))
+    @given(FIELD, FIELD, ASKED, st.floats(0.1, 3), st.floats(0, 3), st.floats(0, 1))
     def test_counts_are_added_over_the_fields_before_they_are_saturated(self, title, body, question, k1, weight, b):
         chunks = {"title": title, "body": body}
         weights = {"title": FieldWeight(weight, b), "body": FieldWeight(1, 0.75)}
@@ -224,7 +224,9 @@ class Fields(unittest.TestCase):
                     score += idf * mixed * (k1 + 1) / (k1 + mixed)
             expected.append(score)
         np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=1e-4, atol=1e-6)
-        self.assertEqual(set(found.tolist()), {n for n in range(4) if expected[n] > 1e-9})
+        # What has next to no weight may be found or not; all else is found, and nothing without any score.
+        self.assertLessEqual({n for n in range(4) if expected[n] > 1e-9}, set(found.tolist()))
+        self.assertLessEqual(set(found.tolist()), {n for n in range(4) if expected[n] > 0})
         rows = index.explain(forms, found.tolist(), weights, k1)
         np.testing.assert_allclose([sum(t.share for t in row) for row in rows], scores, rtol=1e-4, atol=1e-6)
 

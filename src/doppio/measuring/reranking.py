@@ -39,8 +39,9 @@ def floor_stage(recipe: RecipeVersion) -> dict[str, Any]:
     }  # fmt: skip
     if trial is None or settings is None:
         return found
-    found["calibrated"] = scorer_of(pipelines.get(recipe.workspace, core)).calibration is not None
-    table = pipelines.get(recipe.workspace, core).chunks
+    pipeline = pipelines.get(recipe.workspace, core)
+    found["calibrated"] = scorer_of(pipeline).calibration is not None
+    table = pipeline.chunks
     where = positions(recipe.workspace)
     rows = trial.rows.select_related("question").prefetch_related("question__spans__document")
     for row in rows:
@@ -71,7 +72,7 @@ def scorer_of(pipeline: Pipeline) -> JointScorer:
 
 
 def depth_key(workspace: Workspace, pipeline: Pipeline) -> str:
-    """What a measurement of depths depends on: chunks, scorer, what comes before it, and the labels are not told."""
+    """What a measurement of depths depends on: chunks, scorer, what comes before it; labels are no part of it."""
     chunking = chunking_of(workspace, pipeline.recipe)
     assert pipeline.recipe.rerank is not None
     parts = (pipeline.recipe.branches, pipeline.recipe.fusion, pipeline.recipe.rerank["blend"])
@@ -167,9 +168,8 @@ def tried(name: str, question: str, passages: Sequence[str]) -> dict[str, Any]:
     """Scores of passages by a joint scorer, beside those of vectors that were made apart from each other."""
     scorer = models.scorer(name)
     found = scorer.score(question, [Passage(text) for text in passages])
-    encoder = models.encoder(DEFAULT_ENCODER)
-    vectors = np.concatenate([encoder.questions([question]), encoder.questions(passages)])
-    apart = vectors[1:] @ vectors[0]
+    encoder = models.local(DEFAULT_ENCODER)
+    apart = encoder.vectors(passages) @ encoder.questions([question])[0]
     ranks, ranks_apart = _ranks(found.scores), _ranks(apart)
     probabilities = scorer.calibration.probability(found.scores) if scorer.calibration else None
     return {
