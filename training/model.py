@@ -19,7 +19,8 @@ RANK = 16
 # The question looks into the passage through 2^-6 of an open door: there are ten times as many tokens there. What
 # the passage takes from the question starts more open, since few tokens stand against many.
 GATE_QUESTION, GATE_PASSAGE = -4.0, -2.5
-SCALE = 20.0
+# The score begins as the cosine of the two means and the mean best match of single tokens, one as much as the other.
+SCALE, MATCHES = 20.0, 20.0
 MATRICES = ("attention.self.query", "attention.self.key", "attention.self.value", "attention.output.dense",
             "intermediate.dense", "output.dense")  # fmt: skip
 
@@ -57,6 +58,7 @@ class GatedJointEncoder(nn.Module):
             self.gates[..., 0] = GATE_QUESTION
             self.gates[..., 1] = GATE_PASSAGE
         self.scale = nn.Parameter(torch.tensor(SCALE))
+        self.matches = nn.Parameter(torch.tensor(MATCHES))
         self.head = nn.Linear(2 * self.width, 1)
         nn.init.zeros_(self.head.weight)
         nn.init.zeros_(self.head.bias)
@@ -73,9 +75,11 @@ class GatedJointEncoder(nn.Module):
         keys = torch.stack([in_passage, 1 - in_passage, torch.where(real, 0.0, -1e4)], -1)[:, None]
         for layer in range(self.layers):
             x = self._layer(x, layer, halves, keys)
-        u, v = (self._pooled(x, real & (side == half)) for half in (0, 1))
+        question, passage = (real & (side == half) for half in (0, 1))
+        u, v = (_pooled(x, half) for half in (question, passage))
         pair = torch.cat([u * v, (u - v).abs()], dim=1)
-        return self.scale * (u * v).sum(1) + self.head(pair).squeeze(1)
+        alike = self.scale * (u * v).sum(1) + self.matches * _best_matches(x, question, passage)
+        return alike + self.head(pair).squeeze(1)
 
     def _layer(self, x: Tensor, layer: int, halves: Tensor, keys: Tensor) -> Tensor:
         """One layer; the gates are three more numbers of every query and key, so that no matrix of biases is made."""
@@ -105,16 +109,12 @@ class GatedJointEncoder(nn.Module):
     def _norm(self, x: Tensor, name: str) -> Tensor:
         return f.layer_norm(x, (self.width,), self.fixed[f"{name}.weight"], self.fixed[f"{name}.bias"], self.epsilon)
 
-    def _pooled(self, x: Tensor, taken: Tensor) -> Tensor:
-        return f.normalize((x * taken[..., None]).sum(1), dim=1)
-
     def learned(self) -> dict[str, NDArray[np.float32]]:
         """The difference to the pinned weights, by the names that the shipped file has."""
-        # How much single matches of tokens count is chosen when the folds are judged, see `judge`.
         found = {
             "gates": self.gates,
             "scale": self.scale,
-            "matches": torch.zeros(()),
+            "matches": self.matches,
             "head.weight": self.head.weight[0],
             "head.bias": self.head.bias,
         }
@@ -124,6 +124,19 @@ class GatedJointEncoder(nn.Module):
                 found[f"encoder.layer.{layer}.{part}.down"] = self.down[key]
                 found[f"encoder.layer.{layer}.{part}.up"] = self.up[key]
         return {name: value.detach().numpy().copy() for name, value in found.items()}
+
+
+def _pooled(x: Tensor, taken: Tensor) -> Tensor:
+    return f.normalize((x * taken[..., None]).sum(1), dim=1)
+
+
+def _best_matches(x: Tensor, question: Tensor, passage: Tensor) -> Tensor:
+    """Mean over the question's tokens of their best cosine with a token of the passage: (n,)."""
+    longest = int(question.sum(1).max())
+    unit = f.normalize(x, dim=2)
+    cosines = (unit[:, :longest] @ unit.transpose(1, 2)).masked_fill(~passage[:, None], -4.0)
+    asking = question[:, :longest].float()
+    return (cosines.amax(2) * asking).sum(1) / asking.sum(1)
 
 
 def _laid_out(

@@ -1,9 +1,7 @@
-"""Training: four questions a step, each with a right passage and hard ones; it goes on where it was stopped."""
+"""Training: a few groups a step; it goes on where it was stopped."""
 
-import random
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,84 +13,16 @@ from tokenizers import Tokenizer
 from torch.nn import functional as f
 
 from doppio.core.models.folder import read_json
-from training.details import DETAIL, details
-from training.mining import Mined, Question
+from training.groups import Group, Groups
+from training.mining import Mined
 from training.model import GatedJointEncoder
-from training.sections import HOW_TO, asked
 
-QUESTIONS_A_STEP, HARD = 4, 5
-HARD_FROM = 20
 QUESTION_TOKENS, PASSAGE_TOKENS = 32, 160
-RATES = {"matrices": 7e-4, "gates": 3e-2, "scale": 1e-2, "head": 5e-4}
+RATES = {"matrices": 7e-4, "gates": 3e-2, "scale": 3e-2, "head": 5e-4}
 KEEP_EVERY = 25
 AVERAGE = 0.98
-ABSOLUTE = 0.2
-# Passages that repeat the question and answer nothing; the scorer learns that they are not what is wanted.
-ECHOES = (
-    "{0}", "{0} See the next chapter.", "This section is about the following: {0}", "Many readers ask: {0}",
-    "Contents. {0}. Index.", "{0} This has been asked before and will be asked again.",
-)  # fmt: skip
-ECHO_SHARE, RUN_ON_SHARE = 0.12, 0.25
-
-
-@dataclass(frozen=True)
-class Group:
-    """A question, its right passage first, then hard ones."""
-
-    question: str
-    passages: list[str]
-
-
-class Groups:
-    """Draws the groups of a step; the same step gives the same groups in every run."""
-
-    def __init__(self, manuals: Sequence[Mined], seed: int = 11) -> None:
-        self._seed = seed
-        self._kinds = [
-            [(mined, q) for mined in manuals for q in asking(mined) if len(_wrong(q)) >= HARD]
-            for asking in (lambda mined: mined.questions, details)
-        ]
-
-    def __len__(self) -> int:
-        return sum(map(len, self._kinds))
-
-    def step(self, number: int) -> list[Group]:
-        """Groups of one step, headings and details by turns; each comes once before any of its kind comes again."""
-        found = []
-        for place in range(number * QUESTIONS_A_STEP, (number + 1) * QUESTIONS_A_STEP):
-            kind = self._kinds[place % 2]
-            turn, row = divmod(place // 2, len(kind))
-            order = list(range(len(kind)))
-            random.Random(f"{self._seed} {place % 2} {turn}").shuffle(order)
-            found.append(self._group(*kind[order[row]], random.Random(f"{self._seed} {place}")))
-        return found
-
-    def _group(self, mined: Mined, question: Question, dice: random.Random) -> Group:
-        text = question.text
-        if question.kind == HOW_TO and dice.random() < 0.5:
-            text = asked(text)
-        right = question.right.tolist()
-        near = [chunk for chunk in question.ranked.tolist() if chunk in right]
-        best = near[0] if near and dice.random() < 0.5 else right[min(int(dice.random() * 1.5), len(right) - 1)]
-        chosen = [best, *dice.sample(_wrong(question), HARD)]
-        # Chunks of a corpus are cut less neatly than sections: some groups have passages that run on.
-        run_on = dice.random() < RUN_ON_SHARE
-        passages = [_passage(mined, chunk, run_on and chunk + 1 not in right) for chunk in chosen]
-        if question.kind != DETAIL and dice.random() < ECHO_SHARE:
-            passages[-1] = dice.choice(ECHOES).format(text)
-        return Group(text, passages)
-
-
-def _wrong(question: Question) -> list[int]:
-    """Hard passages: those of the first that do not answer."""
-    right = set(question.right.tolist())
-    return [chunk for chunk in question.ranked[:HARD_FROM].tolist() if chunk not in right]
-
-
-def _passage(mined: Mined, chunk: int, run_on: bool) -> str:
-    """A passage, with the one after it where it shall run on; what is too long is cut off by tokens later."""
-    following = mined.passages[chunk + 1] if run_on and chunk + 1 < len(mined.passages) else ""
-    return f"{mined.passages[chunk]}\n\n{following}".rstrip()
+# Where a score begins to mean an answer; it is learned, and only begins here.
+ABSOLUTE, OFFSET = 0.2, 25.0
 
 
 class Trainer:
@@ -105,13 +35,13 @@ class Trainer:
         self.tokenizer = Tokenizer.from_file(str(weights / "tokenizer.json"))
         self.tokenizer.no_padding()
         self.tokenizer.no_truncation()
-        self.offset = torch.nn.Parameter(torch.tensor(10.0))
+        self.offset = torch.nn.Parameter(torch.tensor(OFFSET))
         model = self.model
         self.optimizer = torch.optim.AdamW(
             [
                 {"params": [*model.down.values(), *model.up.values()], "lr": RATES["matrices"]},
                 {"params": [model.gates], "lr": RATES["gates"], "weight_decay": 0.0},
-                {"params": [model.scale, self.offset], "lr": RATES["scale"], "weight_decay": 0.0},
+                {"params": [model.scale, model.matches, self.offset], "lr": RATES["scale"], "weight_decay": 0.0},
                 {"params": list(model.head.parameters()), "lr": RATES["head"]},
             ],
             weight_decay=0.01,
@@ -137,7 +67,8 @@ class Trainer:
                 if self.step % KEEP_EVERY == 0 or self.step == self.steps:
                     self._keep()
                     gates = self.model.gates.detach().mean((0, 1)).tolist()
-                    line = f"step {self.step} {told} gates {gates[0]:.2f} {gates[1]:.2f}"
+                    matches = self.model.matches.item()
+                    line = f"step {self.step} {told} gates {gates[0]:.2f} {gates[1]:.2f} matches {matches:.1f}"
                     (self.folder / "log.txt").open("a").write(line + "\n")
         draft = self.folder / "learned.draft"
         save_file(self.learned(), draft)

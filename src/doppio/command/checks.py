@@ -1,9 +1,11 @@
 """`./doppio test`: set up, then all linters, type checks and test suites."""
 
+import atexit
 import os
 import shutil
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 from typing import Annotated
@@ -18,6 +20,8 @@ from doppio.command.show import err
 
 BIN = Path(sys.executable).parent
 PYTHON = ("src", "tests", "docs", "bench", "demo/make", "training")
+CORE_TESTS = [sys.executable, "-m", "unittest", "discover", "-s", "tests/core", "-t", "."]
+OTHER_TESTS = ["tests.server", "tests.browser"]
 
 
 def _checks() -> list[tuple[str, list[str], Path]]:
@@ -42,6 +46,8 @@ def test(
     """Install what is missing and run all checks and tests."""
     err.print("Doppio test")
     set_up(browser=True)
+    # The core needs neither the database nor the browser: its tests run beside everything else.
+    core = None if suites else _Beside("tests of the core", CORE_TESTS)
     failed = [name for name, command, folder in _checks() if not _passes(name, command, folder)] if lint else []
     cluster = Cluster(VAR / "test", quick=True)
     for folder in ("artifacts", "files"):
@@ -55,14 +61,36 @@ def test(
     os.environ["DOPPIO_LOG"] = "ERROR"
     status = 0
     try:
-        manage(["test", "--noinput", *(suites or ["tests"])])
+        manage(["test", "--noinput", *(suites or OTHER_TESTS)])
     except SystemExit as ending:
         status = int(ending.code or 0)
     finally:
         cluster.stop()
+    if core and not core.passed():
+        failed.append(core.name)
     if failed:
         err.print(f"  checks that failed: {', '.join(failed)}")
     sys.exit(1 if failed or status else 0)
+
+
+class _Beside:
+    """A command that runs while other things do; what it says is told when it has ended."""
+
+    def __init__(self, name: str, command: list[str]) -> None:
+        self.name = name
+        self._begun = time.perf_counter()
+        self._said = tempfile.TemporaryFile("w+")  # noqa: SIM115
+        self._process = subprocess.Popen(
+            command, cwd=ROOT, stdin=subprocess.DEVNULL, stdout=self._said, stderr=subprocess.STDOUT
+        )
+        atexit.register(self._process.kill)
+
+    def passed(self) -> bool:
+        """Wait for its end; whether it ended well."""
+        status = self._process.wait()
+        self._said.seek(0)
+        err.print(f"  {self.name} ({time.perf_counter() - self._begun:.1f} s)\n{self._said.read()}", markup=False)
+        return status == 0
 
 
 def _passes(name: str, command: list[str], folder: Path) -> bool:

@@ -1,6 +1,7 @@
 // Hooks for what changes the corpus: imports, corrections, removals, labels; and for cutting before building.
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ApiError, client, csrfToken, unwrap, type Schemas } from "./client";
+import { running, whileRunning } from "./queries";
 import { useWorkspace } from "../shell/workspace";
 import type { Chunking } from "../stages/chunks/settings";
 
@@ -20,8 +21,6 @@ export interface Fields {
 
 const BATCH_BYTES = 16 * 2 ** 20;
 const BATCH_FILES = 50;
-const busy = (found: Import | null | undefined) =>
-  found?.job?.state === "queued" || found?.job?.state === "running";
 
 export function useImport() {
   const workspace = useWorkspace();
@@ -34,11 +33,11 @@ export function useImport() {
         client.GET("/api/workspaces/{workspace}/imports", { params: { path: { workspace } } }),
       )) as Import | null;
       // Documents, line and trial have changed once an import that ran is over.
-      if (busy(before) && !busy(found))
+      if (running(before?.job) && !running(found?.job))
         void queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "import" });
       return found;
     },
-    refetchInterval: (query) => (busy(query.state.data) ? 800 : false),
+    refetchInterval: whileRunning,
   });
 }
 

@@ -2,7 +2,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useWorkspace } from "../shell/workspace";
 import { client, unwrap, type Schemas } from "./client";
-import { useStamp } from "./queries";
+import { useStamp, whileRunning } from "./queries";
 
 export type SparseFacts = Schemas["SparseFacts"];
 export type DenseFacts = Schemas["DenseFacts"];
@@ -11,8 +11,6 @@ export type VectorMapData = Schemas["VectorMap"];
 export type BriefChunk = Schemas["BriefChunk"];
 export type AnalysisStep = Schemas["AnalysisStep"];
 export type Cost = Schemas["Cost"];
-
-const BUSY_EVERY = 700;
 
 export function useIndexStage() {
   const workspace = useWorkspace();
@@ -35,8 +33,7 @@ export function useSurvey() {
         client.GET("/api/workspaces/{workspace}/stages/dense/survey", { params: { path: { workspace } } }),
       ),
     enabled: recipe !== undefined,
-    refetchInterval: (query) =>
-      ["queued", "running"].includes(query.state.data?.job?.state ?? "") ? BUSY_EVERY : false,
+    refetchInterval: whileRunning,
   });
 }
 

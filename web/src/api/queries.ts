@@ -4,7 +4,11 @@ import { client, unwrap, type Job } from "./client";
 import { useWorkspace } from "../shell/workspace";
 
 const BUSY_EVERY = 700;
-const running = (job: Job | null | undefined) => job?.state === "queued" || job?.state === "running";
+export const running = (job: Job | null | undefined) => job?.state === "queued" || job?.state === "running";
+
+/** Asks again and again while the job that makes the data is under way. */
+export const whileRunning = (query: { state: { data?: { job?: Job | null } | null } }) =>
+  running(query.state.data?.job) ? BUSY_EVERY : false;
 
 export function useWorkspaces() {
   return useQuery({
@@ -20,7 +24,7 @@ export function useLine() {
     queryKey: ["line", workspace],
     queryFn: () =>
       unwrap(client.GET("/api/workspaces/{workspace}/line", { params: { path: { workspace } } })),
-    refetchInterval: (query) => (running(query.state.data?.job) ? BUSY_EVERY : false),
+    refetchInterval: whileRunning,
   });
 }
 

@@ -2,7 +2,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useWorkspace } from "../shell/workspace";
 import { client, unwrap, type Schemas } from "./client";
-import { useStamp } from "./queries";
+import { useStamp, whileRunning } from "./queries";
 
 export type Floor = Schemas["Floor"];
 export type Depths = Schemas["Depths"];
@@ -10,8 +10,6 @@ export type DepthPoint = Schemas["DepthPoint"];
 export type Scorer = Schemas["Scorer"];
 export type Tried = Schemas["Tried"];
 export type TriedRow = Schemas["TriedRow"];
-
-const BUSY_EVERY = 700;
 
 export function useFloor() {
   const workspace = useWorkspace();
@@ -37,8 +35,7 @@ export function useDepths() {
         client.GET("/api/workspaces/{workspace}/stages/reranked/depths", { params: { path: { workspace } } }),
       ),
     enabled: recipe !== undefined,
-    refetchInterval: (query) =>
-      ["queued", "running"].includes(query.state.data?.job?.state ?? "") ? BUSY_EVERY : false,
+    refetchInterval: whileRunning,
   });
 }
 

@@ -1,13 +1,13 @@
 // What long work is doing: progress, rate, time left, and a way to stop it.
 import { Button, ProgressBar } from "react-bootstrap";
-import { useCancelJob, useStartTrial } from "../api/queries";
+import { running, useCancelJob, useStartTrial } from "../api/queries";
 import type { Job } from "../api/client";
 import { duration } from "../text/numbers";
 
 export function JobBar({ job }: { job: Job }) {
   const cancel = useCancelJob();
   const again = useStartTrial();
-  const busy = job.state === "queued" || job.state === "running";
+  const busy = running(job);
   const share = job.total ? (100 * job.done) / job.total : 0;
   return (
     <div className={`job ${job.state === "failed" ? "failed" : ""}`} role="status" data-job={job.state}>

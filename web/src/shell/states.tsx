@@ -2,7 +2,7 @@
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { ApiError } from "../api/client";
-import { useLine, useStartTrial } from "../api/queries";
+import { running, useLine, useStartTrial } from "../api/queries";
 import { Button, Spinner } from "react-bootstrap";
 
 export function Loading({ what }: { what: string }) {
@@ -18,7 +18,7 @@ export function Loading({ what }: { what: string }) {
 function NotBuilt({ detail }: { detail: string }) {
   const line = useLine();
   const start = useStartTrial();
-  const busy = line.data?.job?.state === "queued" || line.data?.job?.state === "running";
+  const busy = running(line.data?.job);
   return (
     <div className="state">
       <strong>Not built</strong>

@@ -1,6 +1,8 @@
 """A joint scorer from a model folder: question and passage are read together by one ONNX graph."""
 
+import os
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -24,6 +26,9 @@ from doppio.core.models.session import open_session
 
 # A question takes at most this share of what is read, so that something of the passage is.
 QUESTION_SHARE = 4
+# Every core takes a batch of its own: less waiting for each other than all cores on one, and what a batch needs stays
+# in a core's cache while it is small.
+TOKENS_A_BATCH = 512
 # Windows over a long passage overlap by this share, so that what one cuts in two stands whole in the next.
 OVERLAP = 0.25
 IDS, MASK, TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
@@ -49,10 +54,11 @@ class CrossEncoder:
         self.folder = open_scorer_folder(path)
         check_files(path)
         try:
-            self._session = open_session(path / GRAPH, threads)
+            self._session = open_session(path / GRAPH, 1)
             self._tokenizer = Tokenizer.from_file(str(path / TOKENIZER))
         except Exception as error:
             raise ModelFolderError(f"{path}: cannot be loaded ({error})") from error
+        self._cores = ThreadPoolExecutor(threads or os.cpu_count() or 1, thread_name_prefix="scorer")
         self._tokenizer.no_truncation()
         self._tokenizer.no_padding()
         self._gated = self.folder.layout == GATED
@@ -115,7 +121,7 @@ class CrossEncoder:
         encode = self._halves if self._gated else self._pairs
         rows = encode(question, texts)
         lengths = np.array([len(row["ids"]) for row in rows], np.int64)
-        for place in like_length(lengths):
+        for place in like_length(lengths, TOKENS_A_BATCH):
             longest = int(lengths[place].max())
             given = {name: np.zeros((len(place), longest), np.int64) for name in self._names.values()}
             for line, number in enumerate(place):
@@ -149,8 +155,10 @@ class CrossEncoder:
 
     def _run(self, question: str, texts: Sequence[str]) -> NDArray[np.float32]:
         scores = np.zeros(len(texts), np.float32)
-        for place, given in self.batches(question, texts):
-            scores[place] = self.run(given)
+        batches = list(self.batches(question, texts))
+        found = self._cores.map(self.run, [given for _, given in batches])
+        for (place, _), values in zip(batches, found, strict=True):
+            scores[place] = values
         return scores
 
     def _halves(self, question: str, texts: Sequence[str]) -> list[dict[str, list[int]]]:

@@ -18,7 +18,8 @@ from safetensors import SafetensorError
 from safetensors.numpy import load_file
 
 from doppio.core.errors import ModelFolderError
-from doppio.core.models.bert_graph import HEAD, bert_graph
+from doppio.core.models.bert_graph import bert_graph
+from doppio.core.models.eight_bits import to_bytes
 
 FORMAT = "doppio-model/1"
 MANIFEST = "doppio-model.json"
@@ -136,38 +137,10 @@ def prepare_bytes(source: Path, target: Path, *, name: str, title: str) -> None:
     """The same encoder with its matrices in one byte a number: faster, and its vectors a little off."""
     whole = open_folder(source)
     with drafted(target) as draft:
-        to_bytes(source / GRAPH, draft / GRAPH)
+        to_bytes(source / GRAPH, source / TOKENIZER, draft / GRAPH)
         shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
         kept = {field: getattr(whole, field) for field in _FIELDS if field not in ("name", "title")}
         write_manifest(draft, {"name": name, "title": title, **kept})
-
-
-def to_bytes(source: Path, target: Path) -> None:
-    """Write a graph with its constant matrices in one byte a number, a scale for each column.
-
-    Notes
-    -----
-    What comes out of a layer's inner activation has numbers far larger than the rest, and the last product makes the
-    score: both stay whole. Weights take seven of the eight bits, because sums of products of two bytes overflow 16
-    bits on processors that have no instruction for them. On scores of the shipped scorer this halves the error.
-    """
-    from onnxruntime.quantization import QuantType, quantize_dynamic
-
-    nodes = onnx.load(str(source)).graph.node
-    kept = [node.name for node in nodes if node.op_type == "MatMul" and _stays_whole(node.input[1])]
-    quantize_dynamic(
-        str(source),
-        str(target),
-        weight_type=QuantType.QInt8,
-        per_channel=True,
-        reduce_range=True,
-        nodes_to_exclude=kept,
-    )
-
-
-def _stays_whole(matrix: str) -> bool:
-    after_activation = matrix.endswith(".output.dense.weight") and ".attention." not in matrix
-    return after_activation or matrix in (HEAD, "classifier.weight")
 
 
 def register_folder(source: Path, root: Path) -> ModelFolder:

@@ -14,6 +14,7 @@ from safetensors.numpy import load_file
 
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.bert_graph import gated_graph, pair_graph
+from doppio.core.models.eight_bits import to_bytes
 from doppio.core.models.folder import (
     MANIFEST,
     TOKENIZER,
@@ -24,7 +25,6 @@ from doppio.core.models.folder import (
     read_json,
     read_manifest,
     read_weights,
-    to_bytes,
     told_weights,
     write_manifest,
 )
@@ -183,7 +183,7 @@ def _write(graph: onnx.ModelProto, source: Path, target: Path, small: bool, fiel
         whole = draft / ("whole.onnx" if small else GRAPH)
         onnx.save(graph, str(whole))
         if small:
-            to_bytes(whole, draft / GRAPH)
+            to_bytes(whole, source / TOKENIZER, draft / GRAPH)
             whole.unlink()
         shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
         write_manifest(draft, {"kind": SCORER, **fields})

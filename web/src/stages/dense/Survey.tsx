@@ -1,12 +1,11 @@
 // Speed against exactness, measured on the vectors of this very index; a point is chosen with a click.
 import { scaleLog, scalePow } from "d3-scale";
 import { useState } from "react";
-import { Button } from "react-bootstrap";
 import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "../../api/indexes";
-import { useLine, useSaveRecipe } from "../../api/queries";
 import { Shown } from "../../shell/states";
 import { bytes, duration } from "../../text/numbers";
 import { Measured } from "../shared/Measured";
+import { TakeUp } from "../shared/TakeUp";
 import { described, frontier, STRUCTURES, withStructure, type Structure } from "./structures";
 
 const WIDTH = 560;
@@ -143,10 +142,7 @@ function Picture({
 }
 
 function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; facts: DenseFacts }) {
-  const line = useLine();
-  const save = useSaveRecipe(() => undefined);
   const structure = point.structure as Structure;
-  const recipe = line.data?.recipe;
   const rows: [string, string][] = [
     ["recall@10", point.recall.toFixed(3)],
     ["questions a second", Math.round(point.per_second).toLocaleString()],
@@ -169,25 +165,13 @@ function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; fac
           ))}
         </tbody>
       </table>
-      {inForce ? (
-        <div className="small-text soft mt-2">in force</div>
-      ) : (
-        <Button
-          size="sm"
-          className="mt-2"
-          disabled={!recipe || save.isPending}
-          onClick={() =>
-            recipe &&
-            save.mutate({
-              body: withStructure(recipe.body as Record<string, unknown>, structure),
-              note: `Dense structure: ${STRUCTURES[structure.kind]}, ${described(structure)}`,
-            })
-          }
-        >
-          Use and build
-        </Button>
-      )}
-      {save.error && <div className="lost small-text mt-1">{save.error.message}</div>}
+      <TakeUp
+        inForce={inForce}
+        changed={(body) => withStructure(body, structure)}
+        note={`Dense structure: ${STRUCTURES[structure.kind]}, ${described(structure)}`}
+      >
+        Use and build
+      </TakeUp>
     </div>
   );
 }

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Button } from "react-bootstrap";
 import type { Asked } from "../../api/client";
 import { useImport } from "../../api/corpus";
-import { useDocument, useDocuments } from "../../api/queries";
+import { running, useDocument, useDocuments } from "../../api/queries";
 import { Empty, Shown } from "../../shell/states";
 import { DocumentList } from "./DocumentList";
 import { ImportPanel } from "./ImportPanel";
@@ -13,17 +13,16 @@ import { Reader, type MarkedRange } from "./Reader";
 
 export function Documents() {
   const documents = useDocuments();
-  const running = useImport().data?.job;
+  const job = useImport().data?.job;
   const [chosen, setChosen] = useState<number | null>(null);
   const [importing, setImporting] = useState(false);
-  const busy = running?.state === "queued" || running?.state === "running";
   return (
     <>
       <div className="head d-flex align-items-center gap-3">
         <h2 className="serif">Documents</h2>
         <span className="small-text soft">As they were parsed, with labelled answers marked.</span>
         <Button size="sm" className="ms-auto" onClick={() => setImporting(true)}>
-          {busy ? `Importing, ${running.done} of ${running.total}` : "Import"}
+          {job && running(job) ? `Importing, ${job.done} of ${job.total}` : "Import"}
         </Button>
       </div>
       <div className="body documents-body">

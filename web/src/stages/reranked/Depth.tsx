@@ -1,12 +1,11 @@
 // How deep the shortlist should be: recall and time at every depth, measured on the labelled questions.
 import { scaleLinear, scaleSqrt } from "d3-scale";
 import { useState } from "react";
-import { Button } from "react-bootstrap";
-import { useLine, useSaveRecipe } from "../../api/queries";
 import { useDepths, useStartDepths, type DepthPoint, type Depths } from "../../api/reranking";
 import { Shown } from "../../shell/states";
 import { milliseconds } from "../../text/numbers";
 import { Measured } from "../shared/Measured";
+import { TakeUp } from "../shared/TakeUp";
 import { withRerank } from "./settings";
 
 const WIDTH = 600;
@@ -147,9 +146,6 @@ function Picture({ data, again }: { data: Depths; again: (() => void) | null }) 
 }
 
 function Chosen({ point, data, again }: { point: DepthPoint; data: Depths; again: (() => void) | null }) {
-  const line = useLine();
-  const save = useSaveRecipe(() => undefined);
-  const recipe = line.data?.recipe;
   return (
     <div>
       <div className="small-text soft mb-2">
@@ -176,25 +172,13 @@ function Chosen({ point, data, again }: { point: DepthPoint; data: Depths; again
             </tr>
           </tbody>
         </table>
-        {point.depth === data.shortlist ? (
-          <div className="small-text soft mt-2">in force</div>
-        ) : (
-          <Button
-            size="sm"
-            className="mt-2"
-            disabled={!recipe || save.isPending}
-            onClick={() =>
-              recipe &&
-              save.mutate({
-                body: withRerank(recipe.body as Record<string, unknown>, { shortlist: point.depth }),
-                note: `Shortlist of ${point.depth}`,
-              })
-            }
-          >
-            Use this depth
-          </Button>
-        )}
-        {save.error && <div className="lost small-text mt-1">{save.error.message}</div>}
+        <TakeUp
+          inForce={point.depth === data.shortlist}
+          changed={(body) => withRerank(body, { shortlist: point.depth })}
+          note={`Shortlist of ${point.depth}`}
+        >
+          Use this depth
+        </TakeUp>
       </div>
     </div>
   );

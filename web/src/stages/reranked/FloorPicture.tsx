@@ -1,11 +1,10 @@
 // The floor as a line to drag: scores of all shortlists, and what would fall under it.
 import { scaleLinear } from "d3-scale";
 import { useRef, useState } from "react";
-import { Button } from "react-bootstrap";
-import { useLine, useSaveRecipe } from "../../api/queries";
 import { useFloor, type Floor } from "../../api/reranking";
 import { Shown } from "../../shell/states";
 import { score } from "../../text/numbers";
+import { TakeUp } from "../shared/TakeUp";
 import { binned, underFloor, withRerank } from "./settings";
 
 const WIDTH = 620;
@@ -130,9 +129,6 @@ function Found({
   low: number;
   found: ReturnType<typeof underFloor>;
 }) {
-  const line = useLine();
-  const save = useSaveRecipe(() => undefined);
-  const recipe = line.data?.recipe;
   const wanted = floor <= low ? null : floor;
   return (
     <div className="card-passage">
@@ -166,24 +162,13 @@ function Found({
           ? "Calibrated: of passages at .5, about half answer. It was fitted on other documents; see what it does on yours."
           : "This scorer is not calibrated: the floor is a score of its own scale."}
       </p>
-      {wanted === data.floor ? (
-        <div className="small-text soft">in force</div>
-      ) : (
-        <Button
-          size="sm"
-          disabled={!recipe || save.isPending}
-          onClick={() =>
-            recipe &&
-            save.mutate({
-              body: withRerank(recipe.body as Record<string, unknown>, { floor: wanted }),
-              note: wanted === null ? "No floor" : `Floor at ${score(wanted)}`,
-            })
-          }
-        >
-          Use this floor
-        </Button>
-      )}
-      {save.error && <div className="lost small-text mt-1">{save.error.message}</div>}
+      <TakeUp
+        inForce={wanted === data.floor}
+        changed={(body) => withRerank(body, { floor: wanted })}
+        note={wanted === null ? "No floor" : `Floor at ${score(wanted)}`}
+      >
+        Use this floor
+      </TakeUp>
     </div>
   );
 }

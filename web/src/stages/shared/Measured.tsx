@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import { Button } from "react-bootstrap";
 import type { UseMutationResult } from "@tanstack/react-query";
 import type { Job } from "../../api/client";
+import { running } from "../../api/queries";
 import { JobBar } from "../../shell/JobBar";
 
 export function Measured({
@@ -23,7 +24,7 @@ export function Measured({
   /** Shown once there is something; `again` measures anew and is null while a job does. */
   children: (again: (() => void) | null) => ReactNode;
 }) {
-  const busy = job?.state === "queued" || job?.state === "running";
+  const busy = running(job);
   return (
     <>
       {job && (busy || job.state === "failed") && <JobBar job={job} />}
