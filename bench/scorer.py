@@ -1,4 +1,4 @@
-"""`./doppio bench scorer`: the shipped joint scorer beside a bare ONNX Runtime loop over its batches, all cores on each."""
+"""`./doppio bench scorer`: the shipped joint scorer beside a bare ONNX Runtime loop, all cores on each batch."""
 
 import json
 import time

@@ -10,7 +10,7 @@ from doppio.command.show import progress_bars
 from training import manuals, mining
 
 ROOT = Path(__file__).resolve().parent.parent
-STEPS, STEPS_A_FOLD = 500, 240
+STEPS, STEPS_A_FOLD = 480, 400
 ALL = "all"
 PHASES = ("mine", "train", "judge", "ship")
 

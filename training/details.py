@@ -58,12 +58,9 @@ def details(mined: Mined) -> list[Question]:
     found = []
     for question, held in made.items():
         right = [place for place, text in enumerate(passages) if held in text]
-        ranked = index.search(terms_of(BRANCH, question), RANKED + len(right), weighting_of(BRANCH))[0].tolist()
+        ranked, scores = index.search(terms_of(BRANCH, question), RANKED + len(right), weighting_of(BRANCH))[:2]
         if len(right) <= MOST_RIGHT:
-            ids = np.array(ranked, np.int64)
-            found.append(
-                Question(question, DETAIL, -1, ids, np.zeros(len(ids), np.float32), np.array(right, np.int64))
-            )
+            found.append(Question(question, DETAIL, -1, ranked, scores, np.array(right, np.int64)))
     return found
 
 

@@ -1,118 +1,149 @@
-"""How well the scorer does on manuals that it has not seen, how much of the first stage to add, and calibration."""
+"""How well the scorer does on manuals that it has not seen, what it does best with, and its calibration."""
 
+import itertools
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from safetensors.numpy import load_file, save_file
 from scipy.optimize import minimize
 from scipy.special import expit
 
 from doppio.core.measure.significance import paired_randomisation
 from doppio.core.models.cross_encoder import CrossEncoder
-from doppio.core.models.joint import Passage
 from doppio.core.models.scorer_folder import prepare_gated
 from doppio.core.progress import Progress
 from doppio.core.rerank import blended_scores
+from training.details import details
 from training.manuals import FOLDS, MANUALS
-from training.mining import Mined
+from training.mining import Mined, Question
 from training.sections import QUESTION
 
-QUESTIONS_A_MANUAL, SHORTLIST = 40, 20
+HEADINGS_A_MANUAL, DETAILS_A_MANUAL, SHORTLIST = 40, 15, 20
 BLENDS = (0.0, 0.1, 0.2, 0.3, 0.4, 0.5, 0.75, 1.0)
+MATCHES = (10.0, 15.0, 20.0, 30.0, 40.0, 50.0, 60.0)
 EVERYTHING = slice(None)
 KINDS = {"float32": False, "int8": True}
 CUTOFFS = (1, 5)
 HALF_A_POINT = 0.005
 NONE = 10_000
 Row = dict[str, Any]
+Asking = Callable[[Mined], list[Question]]
+Chosen = tuple[float, float]
 Floats = NDArray[np.float64]
 
 
 def judge(weights: Path, place: Path, mined: Sequence[Mined], progress: Progress) -> None:
     """Score the questions of every fold's manuals with the scorer that has not seen them, and report.
 
-    Chosen here, on what no scorer has seen: how much of the first stage is added, and the precision.
+    Chosen here, on what no scorer has seen: how much single matches of tokens count and how much of the first stage
+    is added, on headings and details alike; and the precision, on headings.
     """
-    both = {
-        kind: [row for fold in range(FOLDS) for row in _rows(weights, place, mined, fold, kind, progress)]
-        for kind in KINDS
-    }
-    blend = max(BLENDS, key=lambda share: _worth(_figures(both["float32"], share)))
-    found = {kind: _figures(rows, blend) for kind, rows in both.items()}
+    rows, details, whole = (
+        [row for fold in range(FOLDS) for row in _rows(weights, place, mined, fold, kind, asking, progress)]
+        for kind, asking in (("int8", _headings), ("int8", _details), ("float32", _headings))
+    )
+    grid = list(itertools.product(MATCHES, BLENDS))
+    chosen = max(grid, key=lambda pair: _worth(_figures(rows, pair)) + _worth(_figures(details, pair)))
+    found = {"int8": _figures(rows, chosen), "float32": _figures(whole, chosen)}
     keeps = all(found["int8"][f"recall@{k}"] >= found["float32"][f"recall@{k}"] - HALF_A_POINT for k in CUTOFFS)
-    chosen = "int8" if keeps else "float32"
-    rows = both[chosen]
+    rows = rows if keeps else whole
     report: dict[str, Any] = {
-        "blend": blend,
-        "precision": {**found, "chosen": chosen},
+        "matches": chosen[0],
+        "blend": chosen[1],
+        "precision": {**found, "chosen": "int8" if keeps else "float32"},
         "mix": _figures(rows, None),
-        "reranked": _figures(rows, blend),
-        "blends": {f"{b:g}": _figures(rows, b) for b in BLENDS},
+        "reranked": _figures(rows, chosen),
+        "details": {"mix": _figures(details, None), "reranked": _figures(details, chosen)},
+        "grid": {f"{m:g} {b:g}": [_figures(rows, (m, b)), _figures(details, (m, b))] for m, b in grid},
         "manuals": {
-            m.package: {"mix": _figures(own, None), "reranked": _figures(own, blend)}
+            m.package: {"mix": _figures(own, None), "reranked": _figures(own, chosen)}
             for m in MANUALS
             if (own := [row for row in rows if row["manual"] == m.package])
         },
-        "p": {f"recall@{k}": paired_randomisation(_hits(rows, blend, k), _hits(rows, None, k)) for k in CUTOFFS},
-        "calibration": calibrate(rows, blend),
+        "p": {f"recall@{k}": paired_randomisation(_hits(rows, chosen, k), _hits(rows, None, k)) for k in CUTOFFS},
+        "calibration": calibrate(rows, chosen),
     }
     (place / "judged.json").write_text(json.dumps(report, indent=1))
     print(table(report))
 
 
-def _rows(weights: Path, place: Path, mined: Sequence[Mined], fold: int, kind: str, progress: Progress) -> list[Row]:
-    """Raw scores of the questions of a fold's manuals; kept, so that a stop loses one fold's at most."""
-    kept = place / f"fold-{fold}" / f"judged-{kind}.json"
+def _headings(manual: Mined) -> list[Question]:
+    """Headings to judge by, those that ask something first."""
+    return sorted(manual.questions, key=lambda q: q.kind != QUESTION)[:HEADINGS_A_MANUAL]
+
+
+def _details(manual: Mined) -> list[Question]:
+    """Details to judge by; their shortlists are those of the sparse index alone."""
+    return details(manual)[:DETAILS_A_MANUAL]
+
+
+def _rows(
+    weights: Path, place: Path, mined: Sequence[Mined], fold: int, kind: str, asking: Asking, progress: Progress
+) -> list[Row]:
+    """Scores of the questions of a fold's manuals; kept, so that a stop loses one fold's at most."""
+    name = f"{asking.__name__.strip('_')}, {kind}"
+    kept = place / f"fold-{fold}" / f"{name}.json"
     if kept.exists():
         found: list[Row] = json.loads(kept.read_text())
         return found
-    target = place / f"fold-{fold}" / kind
-    learned = place / f"fold-{fold}" / "learned.safetensors"
-    fields = {"name": "judged", "title": "judged", "max_tokens": 256}
-    prepare_gated(weights, learned, target, small=KINDS[kind], fields=fields)
-    scorer = CrossEncoder(target)
+    scorer = _scorer(weights, place / f"fold-{fold}", kind)
+    asked = [(manual, question) for manual in mined if manual.fold == fold for question in asking(manual)]
     rows: list[Row] = []
-    asked = [
-        (manual, question)
-        for manual in mined
-        if manual.fold == fold
-        for question in sorted(manual.questions, key=lambda q: q.kind != QUESTION)[:QUESTIONS_A_MANUAL]
-    ]
-    progress.start(f"judge fold {fold}, {kind}", len(asked), "questions")
+    progress.start(f"judge fold {fold}, {name}", len(asked), "questions")
     for manual, question in asked:
         shortlist = question.ranked[:SHORTLIST]
-        scored = scorer.score(question.text, [Passage(manual.passages[chunk]) for chunk in shortlist])
+        raw, best = _both(scorer, question.text, [manual.passages[chunk] for chunk in shortlist])
         rows.append({
-            "manual": manual.manual, "question": question.text, "kind": question.kind,
-            "raw": scored.scores.tolist(), "mix": question.scores[:SHORTLIST].tolist(),
-            "right": np.isin(shortlist, question.right).tolist(),
+            "manual": manual.manual, "question": question.text, "raw": raw, "best": best,
+            "mix": question.scores[:SHORTLIST].tolist(), "right": np.isin(shortlist, question.right).tolist(),
         })  # fmt: skip
         progress.advance(1)
     kept.write_text(json.dumps(rows))
     return rows
 
 
-def _blended(row: Row, blend: float, of: slice | NDArray[np.bool_] = EVERYTHING) -> NDArray[np.float32]:
-    return blended_scores(np.array(row["raw"], np.float32)[of], np.array(row["mix"], np.float32)[of], blend)
+def _scorer(weights: Path, folder: Path, kind: str) -> CrossEncoder:
+    """What a fold has learned as a scorer, single matches left out of its score."""
+    if not (folder / kind).exists():
+        learned = folder / "judged.safetensors"
+        save_file({**load_file(folder / "learned.safetensors"), "matches": np.zeros((), np.float32)}, learned)
+        fields = {"name": "judged", "title": "judged", "max_tokens": 256}
+        prepare_gated(weights, learned, folder / kind, small=KINDS[kind], fields=fields)
+    return CrossEncoder(folder / kind)
 
 
-def _first(row: Row, blend: float | None) -> int:
-    """Rank of the first right passage, from 1; the order is the mix's where no blend is given."""
+def _both(scorer: CrossEncoder, question: str, texts: list[str]) -> tuple[list[float], list[float]]:
+    """The score without single matches, and those."""
+    found = np.zeros((2, len(texts)))
+    for place, given in scorer.batches(question, texts):
+        found[:, place] = scorer._session.run(["score", "best"], given)
+    return found[0].tolist(), found[1].tolist()
+
+
+def _blended(row: Row, chosen: Chosen, of: slice | NDArray[np.bool_] = EVERYTHING) -> NDArray[np.float32]:
+    matches, blend = chosen
+    raw = np.array(row["raw"], np.float32) + np.float32(matches) * np.array(row["best"], np.float32)
+    return blended_scores(raw[of], np.array(row["mix"], np.float32)[of], blend)
+
+
+def _first(row: Row, chosen: Chosen | None) -> int:
+    """Rank of the first right passage, from 1; the order is the mix's where nothing is chosen."""
     right = np.array(row["right"])
-    if blend is not None:
-        right = right[np.argsort(-_blended(row, blend), kind="stable")]
+    if chosen is not None:
+        right = right[np.argsort(-_blended(row, chosen), kind="stable")]
     return int(right.argmax()) + 1 if right.any() else NONE
 
 
-def _hits(rows: Sequence[Row], blend: float | None, k: int) -> Floats:
-    return np.array([_first(row, blend) <= k for row in rows], np.float64)
+def _hits(rows: Sequence[Row], chosen: Chosen | None, k: int) -> Floats:
+    return np.array([_first(row, chosen) <= k for row in rows], np.float64)
 
 
-def _figures(rows: Sequence[Row], blend: float | None) -> dict[str, float]:
-    first = np.array([_first(row, blend) for row in rows])
+def _figures(rows: Sequence[Row], chosen: Chosen | None) -> dict[str, float]:
+    first = np.array([_first(row, chosen) for row in rows])
     found = {f"recall@{k}": float((first <= k).mean()) for k in CUTOFFS}
     return {"questions": len(rows), **found, "mrr": float(np.where(first < NONE, 1 / first, 0).mean())}
 
@@ -121,10 +152,10 @@ def _worth(figures: dict[str, float]) -> float:
     return sum(figures[f"recall@{k}"] for k in CUTOFFS) + figures["mrr"]
 
 
-def calibrate(rows: Sequence[Row], blend: float) -> dict[str, Any]:
+def calibrate(rows: Sequence[Row], chosen: Chosen) -> dict[str, Any]:
     """Slope and offset that turn blended scores into probabilities, and how well they do on folds left out."""
     fold = {m.package: m.fold for m in MANUALS}
-    scores = np.concatenate([_blended(row, blend) for row in rows]).astype(np.float64)
+    scores = np.concatenate([_blended(row, chosen) for row in rows]).astype(np.float64)
     right = np.concatenate([row["right"] for row in rows]).astype(np.float64)
     of = np.concatenate([[fold[row["manual"]]] * len(row["raw"]) for row in rows])
     said = np.zeros(len(scores))
@@ -144,12 +175,12 @@ def calibrate(rows: Sequence[Row], blend: float) -> dict[str, Any]:
     slope, offset = _fitted(scores, right)
     # A question without an answer: the same shortlist less the right passages.
     bare = [
-        float(expit(slope * _blended(row, blend, wrong).max() + offset))
+        float(expit(slope * _blended(row, chosen, wrong).max() + offset))
         for row in rows
         if (wrong := ~np.array(row["right"])).any()
     ]
     best = [
-        expit(slope * _blended(row, blend)[np.array(row["right"])].max() + offset)
+        expit(slope * _blended(row, chosen)[np.array(row["right"])].max() + offset)
         for row in rows
         if any(row["right"])
     ]

@@ -18,6 +18,7 @@ def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
     """Write `weights/joint-english.safetensors` and, beside it, its manifest with figures and provenance."""
     whole = load_file(place / "all" / "learned.safetensors")
     judged = json.loads((place / "judged.json").read_text())
+    whole["matches"] = np.array(judged["matches"])
     learned = {name: value.astype(np.float16) for name, value in whole.items()}
     target = root / "weights"
     target.mkdir(exist_ok=True)
@@ -42,6 +43,7 @@ def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
             "questions": judged["mix"]["questions"],
             "mix": judged["mix"],
             "reranked": judged["reranked"],
+            "details": judged["details"],
             "precision": judged["precision"],
             "p": judged["p"],
             "calibration_error": judged["calibration"]["error"],

@@ -140,10 +140,10 @@ def gated_graph(weights: Weights, learned: Weights, config: dict[str, Any]) -> o
     Notes
     -----
     Inputs: `ids`, `places`, `side` and `mask`, (batch, length) int64: both texts one after the other, each with its
-    own positions from 0; side is 0 for the question and 1 for the passage. Output: `score`, (batch,) float32, scale x
-    cosine of the means of both halves + head . (their product, their absolute difference) + matches x the mean over
-    the question's tokens of their best cosine with a token of the passage, after both have seen each other. A gate is
-    one number more of queries and keys, so that no matrix of biases is made.
+    own positions from 0; side is 0 for the question and 1 for the passage. Outputs, (batch,) float32: `score`, scale
+    x cosine of the means of both halves + head . (their product, their absolute difference) + matches x best; and
+    `best`, the mean over the question's tokens of their best cosine with a token of the passage, after both have seen
+    each other. A gate is one number more of queries and keys, so that no matrix of biases is made.
     """
     joined = dict(weights)
     for name in learned:
@@ -182,8 +182,9 @@ def gated_graph(weights: Weights, learned: Weights, config: dict[str, Any]) -> o
     best = layers.best_matches(x, in_question, in_passage, real)
     matched = graph.node("Mul", best, graph.scalar(float(learned["matches"])))
     graph.node("Squeeze", graph.node("Add", biased, matched), graph.numbers(1), name="score")
-    output = helper.make_tensor_value_info("score", TensorProto.FLOAT, ["batch"])
-    return _model(graph, "gated", ("ids", "places", "side", "mask"), [output])
+    graph.node("Squeeze", best, graph.numbers(1), name="best")
+    outputs = [helper.make_tensor_value_info(name, TensorProto.FLOAT, ["batch"]) for name in ("score", "best")]
+    return _model(graph, "gated", ("ids", "places", "side", "mask"), outputs)
 
 
 class _Layers:
