@@ -43,6 +43,7 @@ def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
             "questions": judged["mix"]["questions"],
             "mix": judged["mix"],
             "reranked": judged["reranked"],
+            "chosen_elsewhere": judged["chosen_elsewhere"],
             "details": judged["details"],
             "precision": judged["precision"],
             "p": judged["p"],

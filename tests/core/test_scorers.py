@@ -26,7 +26,7 @@ from doppio.core.models.scorer_folder import (
     register_scorer,
 )
 from tests.core import toy_scorers as toy
-from tests.core.corpus import MODELS
+from tests.core.corpus import MODELS, ROOT
 
 QUESTION = "When does the gondola stop?"
 PASSAGES = [
@@ -333,6 +333,26 @@ class Shipped(unittest.TestCase):
         scores = scorer.score("At what wind speed is the line closed?", passages([answer, other])).scores
         self.assertGreater(scores[0], scores[1])
         self.assertIsNotNone(scorer.calibration)
+
+    def test_what_only_repeats_the_question_is_below_what_answers_it(self):
+        # Vectors made apart put nearly every repetition first; reading both together undoes that.
+        scorer, encoder = Models(MODELS).scorer("joint-english"), Models(MODELS).encoder("compact-english")
+        lines = (ROOT / "demo" / "questions.jsonl").read_text().splitlines()
+        asked = [json.loads(line) for line in lines][::8]
+        together = apart = count = 0
+        for question in asked:
+            text, answers = question["text"], [found["quote"] for found in question.get("answers", [])]
+            if not answers:
+                continue
+            count += 1
+            texts = [*answers, f"Many guests ask: {text} We are glad about every question."]
+            scores = scorer.score(text, passages(texts)).scores
+            cosines = encoder.vectors(texts) @ encoder.questions([text])[0]
+            together += scores[:-1].max() > scores[-1]
+            apart += cosines[:-1].max() > cosines[-1]
+        self.assertGreater(count, 15)
+        self.assertLess(apart, 0.2 * count)
+        self.assertGreater(together, 0.7 * count)
 
     def test_it_is_below_four_megabytes_and_says_where_it_comes_from(self):
         root = Path(__file__).resolve().parents[2] / "weights"

@@ -146,16 +146,22 @@ class Judging(unittest.TestCase):
         dice = np.random.default_rng(seed)
         rows = []
         for number in range(600):
-            raw = dice.normal(size=20)
-            right = dice.random(20) < expit(slope * raw + offset)
-            rows.append({"manual": MANUALS[number % len(MANUALS)].package, "raw": raw.tolist(),
-                         "mix": dice.random(20).tolist(), "right": right.tolist()})  # fmt: skip
-        found = calibrate(rows, 0.0)
+            raw, best = dice.normal(size=(2, 20))
+            right = dice.random(20) < expit(slope * (raw + 2 * best) + offset)
+            row = {
+                "raw": raw.tolist(),
+                "best": best.tolist(),
+                "mix": dice.random(20).tolist(),
+                "right": right.tolist(),
+            }
+            rows.append({"manual": MANUALS[number % len(MANUALS)].package, **row})
+        found = calibrate(rows, (2.0, 0.0))
         self.assertAlmostEqual(found["slope"], slope, delta=0.25 + 0.1 * slope)
         self.assertAlmostEqual(found["offset"], offset, delta=0.25)
         self.assertLess(found["error"], 0.03)
         # The best line makes what is said and what was equal on the whole, a law of this loss.
-        said = np.mean([expit(found["slope"] * np.array(r["raw"]) + found["offset"]) for r in rows])
+        scores = [np.array(r["raw"]) + 2 * np.array(r["best"]) for r in rows]
+        said = np.mean(expit(found["slope"] * np.array(scores) + found["offset"]))
         self.assertAlmostEqual(float(said), float(np.mean([r["right"] for r in rows])), places=3)
 
     def test_the_table_has_a_line_a_manual(self):

@@ -10,7 +10,7 @@ import { LATE, passagesOf } from "./settings";
 
 const EXAMPLE = {
   question: "At what wind speed does the gondola stop?",
-  passages: `At what wind speed does the gondola stop? Guests ask this at the counter on every windy day, and staff answer it many times over.
+  passages: `Many guests ask: at what wind speed does the gondola stop? We are glad about every question.
 
 The gondola stops when the ten-minute mean reaches 18 metres a second at any tower, and it reopens after 20 minutes below 14.
 
