@@ -34,7 +34,7 @@ VIEWS = {
     "reranked-depth": ("/line/reranked", None),
     "reranked-try": ("/line/reranked", None),
     "reranked-pinned": ("/line/reranked", PINNED),
-    "context-pinned": ("/line/context", PINNED),
+    "context-pinned": ("/line/context", "What does alarm E-417 mean?"),
     "trials": ("/trials", None),
     "recipe": ("/line/fused", None),
 }
