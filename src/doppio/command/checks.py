@@ -78,7 +78,6 @@ class _Beside:
 
     def __init__(self, name: str, command: list[str]) -> None:
         self.name = name
-        self._begun = time.perf_counter()
         self._said = tempfile.TemporaryFile("w+")  # noqa: SIM115
         self._process = subprocess.Popen(
             command, cwd=ROOT, stdin=subprocess.DEVNULL, stdout=self._said, stderr=subprocess.STDOUT
@@ -89,7 +88,7 @@ class _Beside:
         """Wait for its end; whether it ended well."""
         status = self._process.wait()
         self._said.seek(0)
-        err.print(f"  {self.name} ({time.perf_counter() - self._begun:.1f} s)\n{self._said.read()}", markup=False)
+        err.print(f"  {self.name}\n{self._said.read()}", markup=False)
         return status == 0
 
 
