@@ -25,7 +25,7 @@ from training.sections import QUESTION
 HEADINGS_A_MANUAL, DETAILS_A_MANUAL, SHORTLIST = 40, 15, 20
 BLENDS = (0.0, 0.1, 0.2, 0.25, 0.3, 0.4, 0.5, 0.75, 1.0)
 MATCHES = (10.0, 15.0, 20.0, 30.0, 40.0, 50.0, 60.0)
-GRID = tuple(itertools.product(MATCHES, BLENDS))
+FOLD = {manual.package: manual.fold for manual in MANUALS}
 EVERYTHING = slice(None)
 KINDS = {"float32": False, "int8": True}
 CUTOFFS = (1, 5)
@@ -37,6 +37,7 @@ NONE = 10_000
 Row = dict[str, Any]
 Asking = Callable[[Mined], list[Question]]
 Chosen = tuple[float, float]
+Grid = dict[Chosen, tuple[dict[str, float], dict[str, float]]]
 Floats = NDArray[np.float64]
 
 
@@ -50,7 +51,8 @@ def judge(weights: Path, place: Path, mined: Sequence[Mined], progress: Progress
         [row for fold in range(FOLDS) for row in _rows(weights, place, mined, fold, kind, asking, progress)]
         for kind, asking in (("int8", _headings), ("int8", _details), ("float32", _headings))
     )
-    chosen = _chosen(rows, details)
+    grid = _grid(rows, details)
+    chosen = _chosen(grid)
     found = {"int8": _figures(rows, chosen), "float32": _figures(whole, chosen)}
     keeps = all(found["int8"][f"recall@{k}"] >= found["float32"][f"recall@{k}"] - HALF_A_POINT for k in CUTOFFS)
     rows = rows if keeps else whole
@@ -61,7 +63,7 @@ def judge(weights: Path, place: Path, mined: Sequence[Mined], progress: Progress
         "mix": _figures(rows, None),
         "reranked": _figures(rows, chosen),
         "details": {"mix": _figures(details, None), "reranked": _figures(details, chosen)},
-        "grid": {f"{m:g} {b:g}": [_figures(rows, (m, b)), _figures(details, (m, b))] for m, b in GRID},
+        "grid": {f"{matches:g} {blend:g}": both for (matches, blend), both in grid.items()},
         "chosen_elsewhere": _chosen_elsewhere(rows, details),
         "manuals": {
             m.package: {"mix": _figures(own, None), "reranked": _figures(own, chosen)}
@@ -75,23 +77,26 @@ def judge(weights: Path, place: Path, mined: Sequence[Mined], progress: Progress
     print(table(report))
 
 
-def _chosen(rows: Sequence[Row], details: Sequence[Row]) -> Chosen:
+def _grid(rows: Sequence[Row], details: Sequence[Row]) -> Grid:
+    """Figures of headings and of details with everything that can be chosen."""
+    return {pair: (_figures(rows, pair), _figures(details, pair)) for pair in itertools.product(MATCHES, BLENDS)}
+
+
+def _chosen(grid: Grid) -> Chosen:
     """How much single matches count and how much of the first stage is added."""
-    figures = {pair: (_figures(rows, pair), _figures(details, pair)) for pair in GRID}
-    worth = {pair: sum(map(_worth, both)) for pair, both in figures.items()}
-    near = [pair for pair in GRID if worth[pair] >= max(worth.values()) - CHANCE]
-    return max(near, key=lambda pair: (figures[pair][0]["recall@5"], worth[pair]))
+    worth = {pair: sum(map(_worth, both)) for pair, both in grid.items()}
+    near = [pair for pair in grid if worth[pair] >= max(worth.values()) - CHANCE]
+    return max(near, key=lambda pair: (grid[pair][0]["recall@5"], worth[pair]))
 
 
 def _chosen_elsewhere(rows: Sequence[Row], details: Sequence[Row]) -> dict[str, Any]:
     """Figures of every fold with what was chosen on the others: no choice was made on what it is judged by."""
-    fold = {m.package: m.fold for m in MANUALS}
     first: list[int] = []
     pairs: list[Chosen] = []
     for left in range(FOLDS):
-        others = [[row for row in kind if fold[row["manual"]] != left] for kind in (rows, details)]
-        pairs.append(_chosen(*others))
-        first += [_first(row, pairs[-1]) for row in rows if fold[row["manual"]] == left]
+        others = [[row for row in kind if FOLD[row["manual"]] != left] for kind in (rows, details)]
+        pairs.append(_chosen(_grid(*others)))
+        first += [_first(row, pairs[-1]) for row in rows if FOLD[row["manual"]] == left]
     return {**_of_ranks(np.array(first)), "chosen": pairs}
 
 
@@ -143,8 +148,9 @@ def _scorer(weights: Path, folder: Path, kind: str) -> CrossEncoder:
 def _both(scorer: CrossEncoder, question: str, texts: list[str]) -> tuple[list[float], list[float]]:
     """The score without single matches, and those."""
     found = np.zeros((2, len(texts)))
-    for place, given in scorer.batches(question, texts):
-        found[:, place] = scorer._session.run(["score", "best"], given)
+    outputs = ["score", "best"]
+    for place, both in scorer.each_batch(question, texts, lambda given: scorer._session.run(outputs, given)):
+        found[:, place] = both
     return found[0].tolist(), found[1].tolist()
 
 
@@ -181,10 +187,9 @@ def _worth(figures: dict[str, float]) -> float:
 
 def calibrate(rows: Sequence[Row], chosen: Chosen) -> dict[str, Any]:
     """Slope and offset that turn blended scores into probabilities, and how well they do on folds left out."""
-    fold = {m.package: m.fold for m in MANUALS}
     scores = np.concatenate([_blended(row, chosen) for row in rows]).astype(np.float64)
     right = np.concatenate([row["right"] for row in rows]).astype(np.float64)
-    of = np.concatenate([[fold[row["manual"]]] * len(row["raw"]) for row in rows])
+    of = np.concatenate([[FOLD[row["manual"]]] * len(row["raw"]) for row in rows])
     said = np.zeros(len(scores))
     for left in np.unique(of):
         slope, offset = _fitted(scores[of != left], right[of != left])

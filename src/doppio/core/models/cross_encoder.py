@@ -1,9 +1,10 @@
 """A joint scorer from a model folder: question and passage are read together by one ONNX graph."""
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,6 +35,7 @@ OVERLAP = 0.25
 IDS, MASK, TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
 PLACES, SIDE = ("places",), ("side",)
 Ints = NDArray[np.int64]
+Found = TypeVar("Found")
 MEASURES = {
     NO_ACTIVATION: "joint score of question and passage",
     SIGMOID: "joint score of question and passage, 0 to 1",
@@ -129,6 +131,14 @@ class CrossEncoder:
                     given[name][line, : lengths[number]] = 1 if kind == "mask" else rows[number][kind]
             yield place, given
 
+    def each_batch(
+        self, question: str, texts: Sequence[str], run: Callable[[dict[str, Ints]], Found]
+    ) -> Iterator[tuple[Ints, Found]]:
+        """Positions of the texts of each batch, and what `run` makes of it; every core runs one batch at a time."""
+        batches = list(self.batches(question, texts))
+        found = self._cores.map(run, [given for _, given in batches])
+        return zip((place for place, _ in batches), found, strict=True)
+
     def run(self, given: dict[str, Ints]) -> NDArray[np.float32]:
         """Scores of one batch: (n,) float32.
 
@@ -155,10 +165,8 @@ class CrossEncoder:
 
     def _run(self, question: str, texts: Sequence[str]) -> NDArray[np.float32]:
         scores = np.zeros(len(texts), np.float32)
-        batches = list(self.batches(question, texts))
-        found = self._cores.map(self.run, [given for _, given in batches])
-        for (place, _), values in zip(batches, found, strict=True):
-            scores[place] = values
+        for place, found in self.each_batch(question, texts, self.run):
+            scores[place] = found
         return scores
 
     def _halves(self, question: str, texts: Sequence[str]) -> list[dict[str, list[int]]]:

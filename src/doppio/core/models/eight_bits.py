@@ -31,8 +31,11 @@ def to_bytes(source: Path, tokenizer: Path, target: Path) -> None:
     bytes overflow 16 bits on processors that have no instruction for them.
     """
     from onnxruntime.quantization import QuantType, quantize_dynamic
+    from onnxruntime.quantization.quant_utils import add_pre_process_metadata
 
     model = onnx.load(str(source))
+    # Graphs of `bert_graph` need no preparation; without this mark a warning stands among what set-up says.
+    add_pre_process_metadata(model)
     whole = [_part(model, node, largest) for node, largest in _largest(model, tokenizer)]
     whole += [node.name for node in model.graph.node if set(node.input) & {HEAD, "classifier.weight"}]
     parted = target.with_suffix(".parted")
