@@ -17,7 +17,6 @@ from rich import box
 from rich.table import Table
 
 from doppio.command.paths import DEMO, MODELS
-from doppio.command.setup import ensure_models
 from doppio.command.show import err, out
 from doppio.core.chunking.table import cut_one
 from doppio.core.chunking.units import words
@@ -43,7 +42,6 @@ HELD_TO_THE_AIM = ("fixed window", "natural breaks", "sentence groups", "outline
 
 
 def main(json_file: Path | None = None) -> None:
-    ensure_models()
     documents = longer(read_documents(DEMO / "documents"))
     size = sum(len(document.text.encode()) for document in documents) / 1e6
     err.print(f"{len(documents)} documents, {size:.1f} MB, {ROUNDS} rounds, one thread")

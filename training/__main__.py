@@ -5,7 +5,6 @@ import os
 import warnings
 from pathlib import Path
 
-from doppio.command.setup import ensure_models
 from doppio.command.show import progress_bars
 from training import manuals, mining
 
@@ -29,7 +28,6 @@ def main() -> None:
     place = var / "training"
     warnings.filterwarnings("ignore", module="bs4")
     warnings.filterwarnings("ignore", message=".*parsed.*|.*looks like.*")
-    ensure_models()
     versions = manuals.fetch(place / "manuals")
     mined = [mining.mine(m, place / "manuals", place / "mined", var / "models") for m in manuals.MANUALS]
     for manual, found in zip(manuals.MANUALS, mined, strict=True):

@@ -13,6 +13,17 @@ from doppio.core.text.analysis import LANGUAGES
 from tests.core.corpus import ROOT, recipe
 
 WEB = ROOT / "web"
+SOURCES = (
+    "text/codepoints.ts",
+    "text/numbers.ts",
+    "recipe/paths.ts",
+    "stages/documents/filter.ts",
+    "stages/documents/search.ts",
+    "stages/chunks/settings.ts",
+    "stages/dense/structures.ts",
+    "stages/reranked/settings.ts",
+    "stages/sparse/variants.ts",
+)
 LETTERS = "ab é\n🚡👩‍🚒山ب̂"
 
 
@@ -21,36 +32,18 @@ class Interface(unittest.TestCase):
     def setUpClass(cls):
         place = tempfile.TemporaryDirectory()
         cls.addClassCleanup(place.cleanup)
-        cls.folder = Path(place.name)
-        sources = [
-            "src/text/codepoints.ts",
-            "src/text/numbers.ts",
-            "src/recipe/paths.ts",
-            "src/stages/documents/filter.ts",
-            "src/stages/documents/search.ts",
-            "src/stages/chunks/settings.ts",
-            "src/stages/dense/structures.ts",
-            "src/stages/reranked/settings.ts",
-            "src/stages/sparse/variants.ts",
-        ]
-        compiler = [str(WEB / "node_modules/.bin/tsc"), "--target", "es2022", "--module", "es2022",
-                    "--moduleResolution", "bundler", "--skipLibCheck", "--outDir", str(cls.folder)]  # fmt: skip
-        subprocess.run([*compiler, *sources], cwd=WEB, check=True, capture_output=True)
-        (cls.folder / "package.json").write_text('{"type": "module"}')
+        # One start of Node for all of them.
+        command = ["node", str(Path(__file__).with_name("evaluate.mjs")), str(WEB), place.name, *SOURCES]
+        cls.node = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+        cls.addClassCleanup(cls.node.communicate)
 
     def call(self, module, expression, cases):
-        """Evaluate a JavaScript expression of `it`, one case after another."""
-        program = (
-            f"import * as m from './{module}.js'; import fs from 'node:fs';"
-            "const cases = JSON.parse(fs.readFileSync(0, 'utf8'));"
-            f"console.log(JSON.stringify(cases.map((it) => {expression})));"
-        )
-        done = subprocess.run(
-            ["node", "--input-type=module", "-e", program],
-            cwd=self.folder, input=json.dumps(cases), capture_output=True, text=True,
-        )  # fmt: skip
-        self.assertEqual(done.returncode, 0, done.stderr)
-        return json.loads(done.stdout)
+        """Evaluate a JavaScript expression of `it`, one case after another; `m` is the module."""
+        self.node.stdin.write(json.dumps({"module": module, "expression": expression, "cases": cases}) + "\n")
+        self.node.stdin.flush()
+        answer = json.loads(self.node.stdout.readline() or '{"error": "Node has ended"}')
+        self.assertNotIn("error", answer, answer.get("error"))
+        return answer["values"]
 
     def test_offsets_count_code_points_as_python_does(self):
         dice = random.Random(7)

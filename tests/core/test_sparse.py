@@ -68,11 +68,12 @@ class Variants(unittest.TestCase):
     @settings(max_examples=200, deadline=None)
     @given(CHUNKS, ASKED, WEIGHTINGS)
     def test_scores_and_order_are_those_of_the_formula(self, chunks, question, weighting):
-        found, scores = index_of(chunks).search(question, 100, weighting)
         expected = slow_scores(chunks, question, weighting)
-        self.assertEqual(set(found.tolist()), {n for n, score in enumerate(expected) if score is not None})
-        np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=1e-4, atol=1e-5)
-        self.assertTrue((np.diff(scores) <= 1e-6).all())
+        for exhaustive in (True, False):
+            found, scores = index_of(chunks).search(question, 100, weighting, exhaustive=exhaustive)
+            self.assertEqual(set(found.tolist()), {n for n, score in enumerate(expected) if score is not None})
+            np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=1e-4, atol=1e-5)
+            self.assertTrue((np.diff(scores) <= 1e-6).all())
 
     @settings(max_examples=100, deadline=None)
     @given(CHUNKS, ASKED, WEIGHTINGS)
@@ -93,7 +94,9 @@ class Variants(unittest.TestCase):
 
     def test_equal_scores_keep_the_order_of_the_chunks(self):
         index = index_of([["rope"]] * 9 + [["wind"]])
-        self.assertEqual(index.search(["rope"], 4, Weighting())[0].tolist(), [0, 1, 2, 3])
+        for exhaustive in (True, False):
+            found, _ = index.search(["rope"], 4, Weighting(), exhaustive=exhaustive)
+            self.assertEqual(found.tolist(), [0, 1, 2, 3])
 
     def test_many_questions_at_once_are_answered_as_each_alone(self):
         index = index_of([["rope", "wind"], ["wind"], ["pad", "rope"]])
@@ -133,7 +136,7 @@ class Pruning(unittest.TestCase):
                 for depth in (1, 10, 300):
                     for question in self.questions:
                         weighting = Weighting(variant, k1=0.9, b=0.4)
-                        pruned = index.search(question, depth, weighting)
+                        pruned = index.search(question, depth, weighting, exhaustive=False)
                         whole = index.search(question, depth, weighting, exhaustive=True)
                         np.testing.assert_array_equal(pruned[0], whole[0], f"{variant} {depth} {question}")
                         np.testing.assert_array_equal(pruned[1], whole[1])
@@ -153,12 +156,11 @@ class Pruning(unittest.TestCase):
         )
         for question in self.questions:
             for weighting in (Weighting(), Weighting(TF_IDF), Weighting(DIRICHLET)):
-                one, other = (
-                    index.search(question, 40, weighting),
-                    SparseIndex([Segment(whole)]).search(question, 40, weighting),
-                )
-                np.testing.assert_array_equal(one[0], other[0])
-                np.testing.assert_array_equal(one[1], other[1])
+                other = SparseIndex([Segment(whole)]).search(question, 40, weighting)
+                for exhaustive in (None, False):
+                    one = index.search(question, 40, weighting, exhaustive=exhaustive)
+                    np.testing.assert_array_equal(one[0], other[0])
+                    np.testing.assert_array_equal(one[1], other[1])
 
 
 class Packing(unittest.TestCase):

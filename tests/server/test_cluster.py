@@ -6,7 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from doppio.command.cluster import Cluster
+from doppio.launch.cluster import Cluster
 from tests.core.corpus import ROOT
 
 

@@ -8,22 +8,22 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from django.conf import settings
 from django.test import TestCase
 from rich.console import Console
 
 from doppio.asking.models import RecipeVersion
-from doppio.command import demo_data, setup, show
+from doppio.command import demo_data, show
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
-from doppio.core.errors import DoppioError, QuestionError
+from doppio.core.errors import QuestionError
 from doppio.core.measure.trial import run_trial
 from doppio.core.models.registry import Models
+from doppio.core.progress import Silent
 from doppio.core.text.document import corpus_fingerprint
+from doppio.indexing.models import Job
 from doppio.library.models import Document, Workspace
 from doppio.measuring.models import TrialRecord
-from doppio.site.test_runner import SummingRunner
 from tests.core.corpus import MODELS, ROOT, documents, recipe
 from tests.server.workspace import labelled, make_workspace, measured
 
@@ -67,9 +67,6 @@ class DemoLoading(TestCase):
         self.write("dogs.md", "# Dogs\n\nA dog rides for 6 crowns a day.")
         self.ask("The gondola stops")
         shutil.copytree(ROOT / "demo" / "recipes", self.folder / "recipes")
-        quiet = Console(file=io.StringIO())
-        self.enterContext(mock.patch.object(show, "err", quiet))
-        self.enterContext(mock.patch.object(demo_data, "err", quiet))
 
     def write(self, name, text):
         (self.folder / "documents" / name).write_text(text)
@@ -78,19 +75,31 @@ class DemoLoading(TestCase):
         question = {"id": "1", "text": "When does it stop?", "answers": [{"document": "wind.md", "quote": quote}]}
         (self.folder / "questions.jsonl").write_text(json.dumps(question))
 
+    def load(self):
+        return demo_data.load_demo(self.folder), demo_data.measure_in_force(Silent())
+
     def test_a_second_load_keeps_every_record(self):
-        self.assertEqual(demo_data.load_demo(self.folder), "2 documents added, 1 questions, 7 recipes measured")
+        self.assertEqual(self.load(), ("2 documents added, 1 questions, 7 recipes",
+                                       "two-branch v3 measured, 1 of 1 questions delivered"))  # fmt: skip
         before = list(TrialRecord.objects.values_list("pk", flat=True))
-        self.assertEqual(demo_data.load_demo(self.folder), "there")
+        self.assertEqual(self.load(), ("there", "two-branch v3, 1 of 1 questions delivered"))
         self.assertEqual(list(TrialRecord.objects.values_list("pk", flat=True)), before)
         self.assertEqual(RecipeVersion.objects.get(in_force=True).name, "two-branch")
 
-    def test_a_changed_document_is_replaced_and_everything_measured_anew(self):
-        demo_data.load_demo(self.folder)
+    def test_only_the_recipe_in_force_is_measured_at_once_and_the_others_are_left_to_the_worker(self):
+        self.load()
+        self.assertEqual(TrialRecord.objects.get().recipe, RecipeVersion.objects.get(in_force=True))
+        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (6, 6))
+        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (6, 6))
+        waiting = set(Job.objects.values_list("details__recipe", flat=True))
+        self.assertEqual(waiting, set(RecipeVersion.objects.filter(in_force=False).values_list("pk", flat=True)))
+
+    def test_a_changed_document_is_replaced_and_measured_anew(self):
+        self.load()
         kept = Document.objects.get(name="dogs.md").pk
         self.write("wind.md", "# Wind\n\nThe gondola stops at 20 metres a second, or sooner.")
-        said = demo_data.load_demo(self.folder)
-        self.assertEqual(said, "0 documents added, 1 questions, 7 recipes measured")
+        _, measured = self.load()
+        self.assertEqual(measured, "two-branch v3 measured, 1 of 1 questions delivered")
         self.assertEqual(Document.objects.get(name="dogs.md").pk, kept)
         self.assertIn("20 metres", Document.objects.get(name="wind.md").text)
 
@@ -113,99 +122,22 @@ class DemoLoading(TestCase):
         self.assertEqual(self.client.get("/api/session").json(), {"username": demo_data.PERSON})
 
 
-class Said(unittest.TestCase):
-    """What the launcher says while it works."""
+class Bars(unittest.TestCase):
+    """What the command line says while it works."""
 
-    def console(self, module):
-        page = io.StringIO()
-        self.enterContext(mock.patch.object(module, "err", Console(file=page, width=200)))
-        return page
-
-    def test_a_step_says_what_it_did_and_how_long_it_took(self):
-        page = self.console(setup)
-        setup.step("tables", lambda: "up to date")
-        self.assertRegex(page.getvalue(), r"^  tables \.\.\. up to date \(0\.0 s\)\n$")
-
-    def test_a_step_that_fails_says_so_and_passes_the_error_on(self):
-        page = self.console(setup)
-
-        def fails():
-            raise DoppioError("no disk")
-
-        with self.assertRaises(DoppioError):
-            setup.step("tables", fails)
-        self.assertEqual(page.getvalue(), "  tables ... failed\n")
-
-    def test_bars_show_count_and_rate(self):
-        page = self.console(show)
+    def bars(self, console):
+        self.enterContext(mock.patch.object(show, "err", console))
         with show.progress_bars() as bars:
             bars.start("encode chunks", 300, "chunks")
             for _ in range(3):
                 bars.advance(100)
-        self.assertIn("encode chunks", page.getvalue())
-        self.assertIn("300/300", page.getvalue())
+        return console.file.getvalue()
 
-    def test_the_secret_key_is_made_once_and_for_this_account_alone(self):
-        with tempfile.TemporaryDirectory() as folder, mock.patch.object(setup, "VAR", Path(folder)):
-            setup.secret_key()
-            path = Path(folder) / "secret-key"
-            first = path.read_text()
-            setup.secret_key()
-            self.assertEqual(path.read_text(), first)
-            self.assertGreaterEqual(len(first), 60)
-            self.assertEqual(path.stat().st_mode & 0o777, 0o600)
+    def test_a_terminal_shows_bars_with_count_and_rate(self):
+        said = self.bars(Console(file=io.StringIO(), width=200, force_terminal=True))
+        self.assertIn("encode chunks", said)
+        self.assertIn("300/300", said)
 
-    def test_the_interface_is_built_again_only_when_a_source_changes(self):
-        with tempfile.TemporaryDirectory() as folder:
-            web = Path(folder)
-            (web / "src").mkdir()
-            (web / "dist").mkdir()
-            for name in ("src/main.tsx", "index.html", "package-lock.json", "vite.config.ts"):
-                (web / name).write_text(name)
-            built = []
-            with (
-                mock.patch.object(setup, "WEB", web),
-                mock.patch.object(setup, "run", lambda command, *a, **k: built.append(command) or ""),
-            ):
-                self.assertEqual(setup.interface(), "built")
-                self.assertEqual(setup.interface(), "up to date")
-                (web / "src/main.tsx").write_text("other")
-                self.assertEqual(setup.interface(), "built")
-        self.assertEqual(len(built), 2)
-
-
-class Sums(unittest.TestCase):
-    """The last line of the test run."""
-
-    def run_suite(self, *tests):
-        runner = SummingRunner(verbosity=0, interactive=False)
-        result = unittest.TestResult()
-        unittest.TestSuite(tests).run(result)
-        runner.counts = (0, 0, 0)
-        failed = runner.suite_result(None, result)
-        return failed, runner.counts
-
-    def test_passed_failed_and_skipped_add_up(self):
-        class Some(unittest.TestCase):
-            def good(self):
-                pass
-
-            def bad(self):
-                self.fail("bad")
-
-            def broken(self):
-                raise RuntimeError("broken")
-
-            def left_out(self):
-                self.skipTest("not here")
-
-            def bad_twice(self):
-                for part in range(2):
-                    with self.subTest(part):
-                        self.fail("bad")
-
-        names = ("good", "good", "bad", "broken", "left_out", "bad_twice")
-        self.assertEqual(self.run_suite(*map(Some, names)), (3, (2, 3, 1)))
-
-    def test_it_is_the_runner_in_force(self):
-        self.assertEqual(settings.TEST_RUNNER, "doppio.site.test_runner.SummingRunner")
+    def test_elsewhere_there_is_one_line_a_step(self):
+        said = self.bars(Console(file=io.StringIO(), width=200))
+        self.assertRegex(said, r"^    encode chunks: 300 of 300 chunks, \d+\.\d s\n$")

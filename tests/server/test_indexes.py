@@ -153,18 +153,17 @@ class Cost(Indexes):
         job = start_trial(self.saved(), self.user)
         from doppio.indexing.jobs import run_job
 
+        now = [100.0]
+
         def work(_job, progress):
-            progress.start("encode chunks", 10, "tokens")
-            time.sleep(0.25)
-            progress.advance(10)
-            progress.start("cut short", 10, "tokens")
-            time.sleep(0.25)
-            progress.advance(3)
+            for step, done in (("encode chunks", 10), ("cut short", 3)):
+                progress.start(step, 10, "tokens")
+                now[0] += 0.25
+                progress.advance(done)
             return "done"
 
-        run_job(job.pk, work)
-        self.assertEqual([rate.step for rate in MeasuredRate.objects.all()], ["encode chunks"])
-        self.assertTrue(20 < MeasuredRate.objects.get().per_second < 41)
+        run_job(job.pk, work, lambda: now[0])
+        self.assertEqual(list(MeasuredRate.objects.values_list("step", "per_second")), [("encode chunks", 40.0)])
 
 
 class Upkeep(Indexes):

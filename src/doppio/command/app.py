@@ -5,17 +5,15 @@ from typing import Annotated
 
 import typer
 
-from doppio.command.bench import bench
 from doppio.command.checks import test
-from doppio.command.models import app as model_app
-from doppio.command.models import stand_in
+from doppio.command.lazily import Lazily
 from doppio.command.serving import demo, manage, serve
-from doppio.command.setup import set_up
 from doppio.command.show import err
-from doppio.command.trial import trial
 from doppio.core.errors import DoppioError
+from doppio.launch.errors import LaunchError
 
 app = typer.Typer(
+    cls=Lazily,
     add_completion=False,
     no_args_is_help=True,
     rich_markup_mode=None,
@@ -30,17 +28,15 @@ def doppio() -> None:
 
 app.command()(demo)
 app.command()(serve)
-app.command()(trial)
-app.command()(bench)
-app.command()(test)
-app.add_typer(model_app, name="model")
-app.command("stand-in")(stand_in)
+app.command(context_settings={"allow_extra_args": True, "ignore_unknown_options": True, "help_option_names": []})(
+    test
+)
 
 
 @app.command()
 def setup() -> None:
     """Install what is missing, and nothing more."""
-    set_up(browser=False)
+    typer.echo("All that Doppio needs is there.")
 
 
 @app.command("manage", context_settings={"ignore_unknown_options": True, "help_option_names": []})
@@ -59,7 +55,7 @@ def main() -> None:
     """Run the command line."""
     try:
         app(prog_name="./doppio")
-    except DoppioError as error:
+    except (DoppioError, LaunchError) as error:
         err.print(f"doppio: {error}", markup=False, soft_wrap=True)
         sys.exit(2)
     except KeyboardInterrupt:

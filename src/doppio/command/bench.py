@@ -14,7 +14,6 @@ from rich import box
 from rich.table import Table
 
 from doppio.command.paths import DEMO, MODELS, ROOT, VAR
-from doppio.command.setup import ensure_models
 from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder
@@ -37,27 +36,26 @@ def bench(
     rounds: Annotated[int, typer.Option(help="Times that each question is asked.", min=1)] = 3,
     most: Annotated[int, typer.Option(help="Questions to ask; the demo's first.", min=1)] = 60,
     json_file: Annotated[Path | None, typer.Option("--json", help="Write the figures here.")] = None,
+    cache: Annotated[Path, typer.Option(help="Where built indexes are kept and found again.")] = VAR / "cache",
 ) -> None:
     """Time the demo's questions stage by stage, how documents are cut, the engines, or the joint scorer."""
     if what in ("chunking", "engines", "scorer"):
-        ensure_models()
         sys.path.insert(0, str(ROOT))
         runpy.run_path(str(ROOT / "bench" / f"{what}.py"))["main"](json_file)
         return
     if what != "questions":
         raise DoppioError(f"bench: {what!r} is not one of questions, chunking, engines, scorer")
-    _questions(rounds, most, json_file)
+    _questions(rounds, most, json_file, cache)
 
 
-def _questions(rounds: int, most: int, json_file: Path | None) -> None:
-    ensure_models()
+def _questions(rounds: int, most: int, json_file: Path | None, cache: Path) -> None:
     documents = read_documents(DEMO / "documents")
     questions = read_questions(DEMO / "questions.jsonl", {document.id: document for document in documents})[:most]
     corpus = corpus_fingerprint(documents)
     body = json.loads(RECIPE.read_text())
     figures = {}
     with progress_bars() as bars:
-        builder = Builder(ArtifactStore(VAR / "cache"), Models(MODELS), bars)
+        builder = Builder(ArtifactStore(cache), Models(MODELS), bars)
         for name in LIMITS:
             recipe = check(body if name.startswith("with ") else {**body, "rerank": None})
             table = builder.chunks(documents, corpus, recipe)

@@ -1,25 +1,25 @@
 """Loading the demo into a workspace, and a link for the first person in."""
 
 from collections.abc import Sequence
-from contextlib import ExitStack
 from pathlib import Path
 
 from django.contrib.auth.models import User
 from django.db import transaction
 
+from doppio.asking.models import RecipeVersion
 from doppio.asking.services import save_recipe
-from doppio.command.show import err, progress_bars
 from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
 from doppio.core.formats.questions import read_questions
+from doppio.core.measure.ledger import DELIVERED
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe import read_recipe
 from doppio.library.entry import make_entry_link
 from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
 from doppio.library.services import core_documents, remove_documents
-from doppio.measuring.services import latest_trial, load_questions, measure_recipe
+from doppio.measuring.services import latest_trial, load_questions, measure_recipe, start_trial
 
 NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
@@ -29,34 +29,42 @@ RECIPES = (
 )  # fmt: skip
 
 
-def load_demo(folder: Path, recipes: Sequence[str] = RECIPES) -> str:
-    """Load the demo's documents, questions and recipes, and measure each recipe; what is there is kept."""
-    with ExitStack() as stack:
-        bars: Progress = Silent()
-        if not Workspace.objects.filter(name=NAME).exists():
-            err.print()
-            bars = stack.enter_context(progress_bars())
-        with transaction.atomic():
-            user, _ = User.objects.get_or_create(username=PERSON)
-            workspace, created = Workspace.objects.get_or_create(name=NAME)
-            workspace.members.add(user)
-            added = _documents(workspace, folder / "documents", bars)
-            documents = {document.id: document for document in core_documents(workspace)}
-            questions = read_questions(folder / "questions.jsonl", documents)
-            load_questions(workspace, questions)
-        fresh = created or not workspace.recipes.exists()
-        for name in recipes:
-            if fresh:
-                save_recipe(workspace, read_recipe(folder / "recipes" / f"{name}.json").body, user=user)
-        unmeasured = [recipe for recipe in workspace.recipes.order_by("pk") if latest_trial(recipe) is None]
-        if unmeasured and isinstance(bars, Silent):
-            err.print()
-            bars = stack.enter_context(progress_bars())
-        for recipe in unmeasured:
-            measure_recipe(recipe, bars)
-    if not created and not unmeasured:
+def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progress | None = None) -> str:
+    """Load the demo's documents, questions and recipes, the last of them in force; what is there is kept."""
+    with transaction.atomic():
+        user, _ = User.objects.get_or_create(username=PERSON)
+        workspace, created = Workspace.objects.get_or_create(name=NAME)
+        workspace.members.add(user)
+        added = _documents(workspace, folder / "documents", progress or Silent())
+        documents = {document.id: document for document in core_documents(workspace)}
+        questions = read_questions(folder / "questions.jsonl", documents)
+        fresh = load_questions(workspace, questions)
+        if not workspace.recipes.exists():
+            for path in (folder / "recipes" / f"{name}.json" for name in recipes):
+                if path.exists():
+                    save_recipe(workspace, read_recipe(path).body, user=user)
+    if not created and not added and not fresh:
         return "there"
-    return f"{added} documents added, {len(questions)} questions, {len(unmeasured)} recipes measured"
+    return f"{added} documents added, {len(questions)} questions, {workspace.recipes.count()} recipes"
+
+
+def measure_in_force(progress: Progress) -> str:
+    """Build and measure the recipe in force, where that has not been done."""
+    recipe = RecipeVersion.objects.get(workspace__name=NAME, in_force=True)
+    trial = latest_trial(recipe)
+    name, fresh = f"{recipe.name} v{recipe.version}", trial is None
+    trial = trial or measure_recipe(recipe, progress)
+    delivered = f"{trial.ledger[DELIVERED]} of {trial.answerable} questions delivered"
+    return f"{name} measured, {delivered}" if fresh else f"{name}, {delivered}"
+
+
+def queue_others() -> int:
+    """Have the worker measure all recipes that have no trial on the present documents; returns how many."""
+    recipes = RecipeVersion.objects.filter(workspace__name=NAME).select_related("workspace").order_by("pk")
+    waiting = [recipe for recipe in recipes if latest_trial(recipe) is None]
+    for recipe in waiting:
+        start_trial(recipe, None)
+    return len(waiting)
 
 
 def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:

@@ -32,7 +32,9 @@ from doppio.core.models.registry import Models
 from doppio.core.models.remote import FORMAT, SCORE_FORMAT, register_remote
 from doppio.core.models.scorer_folder import KINDS, ScorerFolder, prepare_pair, register_scorer
 
-app = typer.Typer(help="Encoders and joint scorers that recipes can name.", no_args_is_help=True)
+app = typer.Typer(
+    help="Encoders and joint scorers that recipes can name.", no_args_is_help=True, rich_markup_mode=None
+)
 TRIED = ("Is the line closed in a gale?", "The line closes when the mean wind reaches 18 m/s.")
 MOST_BYTES = 50_000_000
 

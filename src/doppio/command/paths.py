@@ -3,8 +3,9 @@
 import os
 from pathlib import Path
 
-ROOT = Path(__file__).resolve().parents[3]
-VAR = Path(os.environ.get("DOPPIO_VAR", ROOT / "var"))
+from doppio.launch.places import ROOT, VAR, WEB
+
 MODELS = VAR / "models"
 DEMO = Path(os.environ.get("DOPPIO_DEMO", ROOT / "demo"))
-WEB = ROOT / "web"
+
+__all__ = ["DEMO", "MODELS", "ROOT", "VAR", "WEB"]

@@ -7,16 +7,18 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from doppio.command.cluster import Cluster, free_port, wait_until
 from doppio.command.paths import DEMO, ROOT, VAR
-from doppio.command.setup import set_up, step
-from doppio.command.show import err, out
+from doppio.command.show import err, out, progress_bars
 from doppio.core.errors import DoppioError
+from doppio.launch.cluster import Cluster, free_port, wait_until
+from doppio.launch.places import BEGUN
+from doppio.launch.steps import step
 
 PREFERRED_PORT = 8765
 Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use.")]
@@ -38,26 +40,24 @@ def manage(arguments: list[str]) -> None:
 
 
 def demo(port: Port = PREFERRED_PORT) -> None:
-    """Install what is missing, load the demo, and serve it. Ctrl-C stops all that it started."""
-    begun = time.perf_counter()
-    err.print("Doppio demo")
-    set_up(browser=True)
+    """Install what is missing, load the demo, and serve it. Ctrl-C stops all that it started.
+
+    The recipe in force is measured before the door opens; the others are measured by the worker.
+    """
     with _Services() as services:
         services.database()
         step("tables", _migrate)
         step("demo data", _load_demo)
-        services.serve(port, begun)
+        step("recipe in force", _measure_in_force)
+        services.serve(port, _queue_others)
 
 
 def serve(port: Port = PREFERRED_PORT) -> None:
     """Serve what is there, without loading the demo."""
-    begun = time.perf_counter()
-    err.print("Doppio")
-    set_up(browser=False)
     with _Services() as services:
         services.database()
         step("tables", _migrate)
-        services.serve(port, begun)
+        services.serve(port)
 
 
 def _migrate() -> str:
@@ -74,7 +74,23 @@ def _migrate() -> str:
 def _load_demo() -> str:
     from doppio.command.demo_data import load_demo
 
-    return load_demo(DEMO)
+    with progress_bars() as bars:
+        return load_demo(DEMO, progress=bars)
+
+
+def _measure_in_force() -> str:
+    from doppio.command.demo_data import measure_in_force
+
+    with progress_bars() as bars:
+        return measure_in_force(bars)
+
+
+def _queue_others() -> None:
+    from doppio.command.demo_data import queue_others
+
+    waiting = queue_others()
+    if waiting:
+        out.print(f"{waiting} more recipes are being measured; the Trials page shows how far they are.")
 
 
 class _Services:
@@ -112,8 +128,8 @@ class _Services:
         self._started_database = not said.startswith("runs")
         return said
 
-    def serve(self, wanted: int, begun: float) -> None:
-        """Start worker and web server, say where to go, and wait until one of them ends."""
+    def serve(self, wanted: int, opened: Callable[[], None] = lambda: None) -> None:
+        """Start worker and web server, say where to go, do what is to be done then, and wait until one ends."""
         port = free_port(wanted)
         self._start("job worker", [sys.executable, "-m", "doppio", "manage", "work"])
         command = [sys.executable, "-m", "gunicorn", "doppio.site.wsgi:application", "--bind", f"127.0.0.1:{port}"]
@@ -124,10 +140,11 @@ class _Services:
         step("web server and job worker", lambda: self._wait(address))
         from doppio.command.demo_data import entry_link
 
-        out.print(f"\nDoppio is ready after {time.perf_counter() - begun:.1f} s:  {address}")
+        out.print(f"\nDoppio is ready after {seconds_since_the_start():.1f} s:  {address}")
         link = entry_link()
         if link:
             out.print(f"Sign in, once:  {address}/enter/{link}", soft_wrap=True)
+        opened()
         out.print("Ctrl-C stops it.\n")
         sys.stdout.flush()
         while all(child.poll() is None for _, child in self._children):
@@ -159,6 +176,11 @@ class _Services:
 
         wait_until(ready, 60, "the web server")
         return "running"
+
+
+def seconds_since_the_start() -> float:
+    """Time since the launcher began, installing included."""
+    return time.time() - float(os.environ.get(BEGUN, time.time()))
 
 
 def _log_of(name: str) -> Path:

@@ -1,6 +1,7 @@
 """What the command line prints: tables and progress bars on a terminal, plain lines elsewhere."""
 
 import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -17,6 +18,7 @@ from rich.progress import (
 
 out = Console(highlight=False, width=None if sys.stdout.isatty() else 120)
 err = Console(stderr=True, highlight=False)
+SAY_AGAIN = 10.0
 
 
 class TerminalProgress:
@@ -37,11 +39,39 @@ class TerminalProgress:
                 self._bars.update(self._current, rate=f"{task.speed:,.0f} {task.fields['unit']}/s")
 
 
+class PlainProgress:
+    """A line for each step when it is done, and every few seconds while it is not."""
+
+    def __init__(self, console: Console) -> None:
+        self._console = console
+        self._step, self._unit, self._total, self._done = "", "", 0, 0
+        self._begun = self._said = time.monotonic()
+
+    def start(self, step: str, total: int, unit: str) -> None:
+        self._step, self._unit, self._total, self._done = step, unit, total, 0
+        self._begun = self._said = time.monotonic()
+
+    def advance(self, count: int) -> None:
+        before, self._done = self._done, self._done + count
+        now = time.monotonic()
+        if not before < self._total <= self._done and now - self._said < SAY_AGAIN:
+            return
+        self._said, took = now, now - self._begun
+        rate = self._done / took if took else 0.0
+        told = f"    {self._step}: {self._done:,} of {self._total:,} {self._unit}, {took:.1f} s"
+        if self._done < self._total and rate:
+            told += f", {rate:,.0f} a second, {(self._total - self._done) / rate:.0f} s left"
+        self._console.print(told, markup=False, soft_wrap=True)
+
+
 @contextmanager
-def progress_bars(quiet: bool = False) -> Iterator[TerminalProgress]:
-    """Bars on standard error while the block runs."""
+def progress_bars(quiet: bool = False) -> Iterator[TerminalProgress | PlainProgress]:
+    """Bars on standard error while the block runs; lines where that is no terminal."""
+    if not err.is_terminal and not quiet:
+        yield PlainProgress(err)
+        return
     columns = (
-        TextColumn("{task.description}"),
+        TextColumn("    {task.description}"),
         BarColumn(bar_width=24),
         MofNCompleteColumn(),
         TextColumn("{task.fields[rate]}"),

@@ -11,7 +11,6 @@ from rich import box
 from rich.table import Table
 
 from doppio.command.paths import MODELS, VAR
-from doppio.command.setup import ensure_models
 from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder
@@ -49,7 +48,6 @@ def trial(
             raise DoppioError(f"{target}: the folder {target.resolve().parent} does not exist")
     seconds: dict[str, float] = {}
     checked = read_recipe(recipe)
-    ensure_models()
     begun = time.perf_counter()
     with BoundedReader() as reader:
         corpus = read_documents(documents, read=reader.documents)

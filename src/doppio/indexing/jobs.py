@@ -10,6 +10,7 @@ from django.utils import timezone
 from doppio.core.errors import Cancelled, DoppioError
 from doppio.indexing.models import Job, MeasuredRate
 
+Clock = Callable[[], float]
 EVERY, WORTH_KEEPING = 0.4, 0.2
 log = logging.getLogger(__name__)
 
@@ -17,33 +18,34 @@ log = logging.getLogger(__name__)
 class JobProgress:
     """Writes a job's progress a few times a second, and learns there that it was cancelled."""
 
-    def __init__(self, job: Job) -> None:
+    def __init__(self, job: Job, clock: Clock = time.monotonic) -> None:
         self._job = job
-        self._said = self._begun = time.monotonic()
+        self._clock = clock
+        self._said = self._begun = clock()
         self._pending = 0
 
     def start(self, step: str, total: int, unit: str) -> None:
         self.finish()
         self._job.step, self._job.total, self._job.unit = step, total, unit
         self._job.done, self._job.rate = 0, 0.0
-        self._begun = time.monotonic()
+        self._begun = self._clock()
         self._pending = 0
         self._say()
 
     def advance(self, count: int) -> None:
         self._pending += count
-        if time.monotonic() - self._said >= EVERY:
+        if self._clock() - self._said >= EVERY:
             self._say()
 
     def finish(self) -> None:
         """Keep the rate of a step that ran through, for what builds will be said to cost."""
-        job, took = self._job, time.monotonic() - self._begun
+        job, took = self._job, self._clock() - self._begun
         count = job.done + self._pending
         if job.step and count == job.total and count and took >= WORTH_KEEPING:
             keep_rate(job.step, job.unit, count / took)
 
     def _say(self) -> None:
-        job, now = self._job, time.monotonic()
+        job, now = self._job, self._clock()
         job.done += self._pending
         self._pending = 0
         job.rate = job.done / (now - self._begun) if now > self._begun else 0.0
@@ -58,7 +60,7 @@ def keep_rate(step: str, unit: str, per_second: float) -> None:
     MeasuredRate.objects.update_or_create(step=step, defaults={"unit": unit, "per_second": per_second})
 
 
-def run_job(number: int, work: Callable[[Job, JobProgress], str]) -> None:
+def run_job(number: int, work: Callable[[Job, JobProgress], str], clock: Clock = time.monotonic) -> None:
     """Run the work of a job and record how it ended; a job that has ended already is left alone.
 
     Parameters
@@ -67,6 +69,8 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str]) -> None:
         Primary key of the job.
     work : callable
         Gets the job and its progress and returns a message for people.
+    clock : callable
+        Seconds that never run backwards, for rates and for how often progress is written.
     """
     job = Job.objects.filter(pk=number).first()
     if job is None or job.state in (Job.DONE, Job.FAILED, Job.CANCELLED):
@@ -74,7 +78,7 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str]) -> None:
     job.state, job.started_at, job.message = Job.RUNNING, timezone.now(), ""
     job.save(update_fields=["state", "started_at", "message"])
     try:
-        progress = JobProgress(job)
+        progress = JobProgress(job, clock)
         message = work(job, progress)
         progress.finish()
         _end(job, Job.DONE, message)

@@ -1,5 +1,11 @@
 // One hook for each thing that a screen shows.
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  useMutation,
+  useQuery,
+  useQueryClient,
+  type QueryClient,
+} from "@tanstack/react-query";
 import { client, unwrap, type Job } from "./client";
 import { useWorkspace } from "../shell/workspace";
 
@@ -142,13 +148,28 @@ export function useMatches(text: string, chunk: number | null) {
   });
 }
 
+/** Builds and trials that wait or run, in the order in which the worker takes them. */
+export function useTrialsToCome() {
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["jobs", workspace],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/jobs", { params: { path: { workspace } } })),
+    select: (jobs) => jobs.filter((job) => job.kind === "trial" && running(job)).reverse(),
+    refetchInterval: (query) => (query.state.data?.some(running) ? BUSY_EVERY : false),
+  });
+}
+
 export function useTrials() {
   const workspace = useWorkspace();
   const [recipe, trial] = useStamp();
+  const toCome = useTrialsToCome().data?.length;
   return useQuery({
-    queryKey: ["trials", workspace, recipe, trial],
+    queryKey: ["trials", workspace, recipe, trial, toCome],
     queryFn: () =>
       unwrap(client.GET("/api/workspaces/{workspace}/trials", { params: { path: { workspace } } })),
+    enabled: toCome !== undefined,
+    placeholderData: keepPreviousData,
   });
 }
 
@@ -206,9 +227,12 @@ export function useStartTrial() {
           body: { recipe },
         }),
       ),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["line"] }),
+    onSuccess: () => jobsChanged(queries),
   });
 }
+
+const jobsChanged = (queries: QueryClient) =>
+  Promise.all(["line", "jobs"].map((key) => queries.invalidateQueries({ queryKey: [key] })));
 
 export function useCancelJob() {
   const workspace = useWorkspace();
@@ -220,6 +244,6 @@ export function useCancelJob() {
           params: { path: { workspace, job } },
         }),
       ),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["line"] }),
+    onSuccess: () => jobsChanged(queries),
   });
 }

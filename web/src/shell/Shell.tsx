@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { NavLink, Outlet, useLocation } from "react-router";
-import { useLine, useQuestions, useWorkspaces } from "../api/queries";
+import { useLine, useQuestions, useTrialsToCome, useWorkspaces } from "../api/queries";
 import { Line } from "../line/Line";
 import { Drawer } from "../questions/Drawer";
 import { RecipeEditor } from "../recipe/RecipeEditor";
@@ -33,6 +33,7 @@ export function Shell() {
 function Frame({ name, documents }: { name: string; documents: number }) {
   const line = useLine();
   const questions = useQuestions();
+  const toCome = useTrialsToCome().data?.length ?? 0;
   const [editing, setEditing] = useState(false);
   const [help, setHelp] = useState(false);
   const onTrials = useLocation().pathname.startsWith("/trials");
@@ -56,7 +57,14 @@ function Frame({ name, documents }: { name: string; documents: number }) {
             <NavLink to="/line/fused" className={onTrials ? "" : "active"}>
               Line
             </NavLink>
-            <NavLink to="/trials">Trials</NavLink>
+            <NavLink to="/trials">
+              Trials
+              {toCome > 0 && (
+                <span className="count num" title={`${toCome} recipes are still to be measured`}>
+                  {toCome}
+                </span>
+              )}
+            </NavLink>
           </nav>
           <Button
             size="sm"

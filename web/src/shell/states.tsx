@@ -33,6 +33,30 @@ function NotBuilt({ detail }: { detail: string }) {
   );
 }
 
+/** Figures of a trial: they stand here once the recipe in force is measured; until then, what is going on. */
+export function Measured({ children }: { children: ReactNode }) {
+  const line = useLine();
+  const start = useStartTrial();
+  if (!line.data) return <Loading what="Reading the line" />;
+  if (line.data.trial !== null) return <>{children}</>;
+  const busy = running(line.data.job);
+  return (
+    <div className="state">
+      <strong>{busy ? "Being measured" : "Not measured yet"}</strong>
+      <span style={{ maxWidth: "34rem" }}>
+        {busy
+          ? "The labelled questions are asked once the recipe is built; the bar under the line shows how far it is. Then the figures stand here."
+          : "These figures come from asking all labelled questions with the recipe in force."}
+      </span>
+      {!busy && (
+        <Button size="sm" variant="outline-primary" onClick={() => start.mutate(line.data.recipe.id)}>
+          Build and measure
+        </Button>
+      )}
+    </div>
+  );
+}
+
 export function Failed({ error, again }: { error: Error; again?: () => void }) {
   if (error instanceof ApiError && error.status === 409) return <NotBuilt detail={error.message} />;
   return (

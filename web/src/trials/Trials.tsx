@@ -1,8 +1,9 @@
 // Trials: recipes against metrics, and where each loses its questions.
 import { useState } from "react";
 import { Button, Table } from "react-bootstrap";
-import type { Trial } from "../api/client";
-import { usePutInForce, useStartTrial, useTrials } from "../api/queries";
+import type { Job, Trial } from "../api/client";
+import { usePutInForce, useStartTrial, useTrials, useTrialsToCome } from "../api/queries";
+import { JobBar } from "../shell/JobBar";
 import { toneOfCause } from "../shell/pin";
 import { Empty, Shown } from "../shell/states";
 import { duration, percent, score } from "../text/numbers";
@@ -27,15 +28,19 @@ const METRICS: [string, string][] = [
 
 export function Trials() {
   const trials = useTrials();
+  const toCome = useTrialsToCome().data ?? [];
   const [stage, setStage] = useState("context");
   return (
     <main className="panel trials" aria-label="Trials">
+      {toCome.length > 0 && <ToCome jobs={toCome} />}
       <Shown query={trials} what="Reading the trials">
         {(rows) =>
           rows.length === 0 ? (
-            <Empty title="No trial yet">
-              Save a recipe: it is built and measured, and its figures stand here.
-            </Empty>
+            toCome.length === 0 && (
+              <Empty title="No trial yet">
+                Save a recipe: it is built and measured, and its figures stand here.
+              </Empty>
+            )
           ) : (
             <>
               <div className="d-flex align-items-baseline gap-3 mb-2">
@@ -67,6 +72,22 @@ export function Trials() {
         }
       </Shown>
     </main>
+  );
+}
+
+/** What the worker measures now, and what it will take up after that. */
+function ToCome({ jobs }: { jobs: Job[] }) {
+  const [now, ...later] = jobs;
+  return (
+    <section className="to-come" aria-label="Trials to come">
+      <JobBar job={now!} />
+      {later.length > 0 && (
+        <p className="soft small-text mb-0">
+          Then {later.map((job) => job.title.replace("Build and measure ", "")).join(", ")}: {later.length}{" "}
+          more, one after another.
+        </p>
+      )}
+    </section>
   );
 }
 

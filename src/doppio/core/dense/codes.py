@@ -1,6 +1,5 @@
 """Vectors in one byte a number: a quarter of the memory, so that more of them pass by in the same time."""
 
-import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -11,12 +10,13 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from doppio.core.cores import cores
 from doppio.core.dense.metric import Floats
 from doppio.core.heap import offer
 
 T = TypeVar("T")
 ROWS = 1 << 14
-THREADS = os.cpu_count() or 1
+THREADS = cores()
 WORTH_SHARING = 20_000
 GLANCE = 256
 # Twelve bits for the question: products with one byte still add up within 32 bits for 4,000 dimensions.

@@ -1,6 +1,5 @@
 """A joint scorer from a model folder: question and passage are read together by one ONNX graph."""
 
-import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -10,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from tokenizers import Encoding, Tokenizer
 
+from doppio.core.cores import cores
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.batching import like_length
 from doppio.core.models.folder import TOKENIZER, check_files
@@ -60,7 +60,7 @@ class CrossEncoder:
             self._tokenizer = Tokenizer.from_file(str(path / TOKENIZER))
         except Exception as error:
             raise ModelFolderError(f"{path}: cannot be loaded ({error})") from error
-        self._cores = ThreadPoolExecutor(threads or os.cpu_count() or 1, thread_name_prefix="scorer")
+        self._cores = ThreadPoolExecutor(threads or cores(), thread_name_prefix="scorer")
         self._tokenizer.no_truncation()
         self._tokenizer.no_padding()
         self._gated = self.folder.layout == GATED

@@ -1,9 +1,10 @@
 """An ONNX graph, opened to run."""
 
-import os
 from pathlib import Path
 
 import onnxruntime
+
+from doppio.core.cores import cores
 
 # Adding and norming in one step is slower on a CPU than one after the other (a tenth of a whole run).
 SLOWER = ["SkipLayerNormFusion"]
@@ -12,7 +13,7 @@ SLOWER = ["SkipLayerNormFusion"]
 def open_session(graph: Path, threads: int | None = None) -> onnxruntime.InferenceSession:
     """A session on the CPU; all cores work on one batch unless fewer threads are wanted."""
     options = onnxruntime.SessionOptions()
-    options.intra_op_num_threads = threads or os.cpu_count() or 1
+    options.intra_op_num_threads = threads or cores()
     options.log_severity_level = 3
     return onnxruntime.InferenceSession(
         str(graph), options, providers=["CPUExecutionProvider"], disabled_optimizers=SLOWER

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.rows import rows_of
 from doppio.core.sparse.postings import Postings
-from doppio.core.sparse.scan import offer_all, scan_all, scan_best
+from doppio.core.sparse.scan import FIRST_WINDOW, offer_all, scan_all, scan_best
 from doppio.core.sparse.weighting import DIRICHLET, TF_IDF, Weighting, block_units, share_of
 
 NONE_DEAD = np.empty(0, np.bool_)
@@ -160,7 +160,7 @@ class SparseIndex:
         return found
 
     def search(
-        self, terms: Sequence[str], depth: int, weighting: Weighting, *, exhaustive: bool = False
+        self, terms: Sequence[str], depth: int, weighting: Weighting, *, exhaustive: bool | None = None
     ) -> tuple[Ids, Scores]:
         """Rank chunks for the terms of one question.
 
@@ -171,9 +171,10 @@ class SparseIndex:
         depth : int
             The most chunks to return.
         weighting : Weighting
-        exhaustive : bool
-            Score every chunk that holds a term, and do not look which can be among the best; the result is the
-            same.
+        exhaustive : bool or None
+            Whether to score every chunk that holds a term, without looking which can be among the best; the result
+            is the same. None where a segment's size decides: in a small one there is nothing to leave out, and the
+            plain scan is compiled in a fraction of the time.
 
         Returns
         -------
@@ -201,7 +202,8 @@ class SparseIndex:
             after = self._after(segment, weighting, asked)
             shared = numbers, weights, slopes, weighting.number, weighting.k1, weighting.delta
             blocks = p.held, p.block_begins, p.block_last, p.block_at, p.block_bits, p.data
-            if exhaustive or not weighting.prunable:
+            small = len(p) <= FIRST_WINDOW if exhaustive is None else exhaustive
+            if small or not weighting.prunable:
                 scores = np.zeros(len(p), np.float64)
                 scan_all(*shared, self._norms(place, weighting), *blocks, scores)
                 size = offer_all(scores, after, dead, segment.now, heap_scores, heap_chunks, size)

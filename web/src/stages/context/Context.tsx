@@ -3,7 +3,7 @@ import { Table } from "react-bootstrap";
 import type { Asked, TracedChunk } from "../../api/client";
 import { useLine, useQuestions } from "../../api/queries";
 import { useGo } from "../../shell/pin";
-import { Empty, Shown } from "../../shell/states";
+import { Empty, Measured, Shown } from "../../shell/states";
 import { percent, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
@@ -20,71 +20,73 @@ export function Context() {
         questions should end with an empty context.
       </StageHead>
       <div className="body">
-        <Shown query={questions} what="Reading the trial">
-          {(rows) => {
-            const real = rows.filter((row) => row.answerable);
-            const none = rows.filter((row) => !row.answerable);
-            const delivered = real.filter((row) => row.cause === "delivered");
-            const at = (rank: number) => delivered.filter((row) => row.ranks.context === rank).length;
-            const highest = Math.max(5, ...delivered.map((row) => row.ranks.context ?? 0));
-            return (
-              <>
-                <Figures
-                  rows={[
-                    [`${delivered.length} of ${real.length}`, "answerable questions delivered"],
-                    [percent(at(1) / Math.max(real.length, 1)), "with an answer in the first passage"],
-                    [
-                      `${none.filter((row) => row.cause === "rightly empty").length} of ${none.length}`,
-                      "unanswerable questions left empty",
-                    ],
-                  ]}
-                />
-                <div className="split two" style={{ height: "auto" }}>
-                  <div>
-                    <h3>Which passage brings the answer</h3>
-                    <Bars
-                      tone="var(--context)"
-                      data={[
-                        ...Array.from({ length: highest }, (_, k) => ({
-                          name: String(k + 1),
-                          value: at(k + 1),
-                        })),
-                        { name: "none", value: real.length - delivered.length },
-                      ]}
-                      x="place of the first passage with an answer"
-                      y="questions"
-                    />
+        <Measured>
+          <Shown query={questions} what="Reading the trial">
+            {(rows) => {
+              const real = rows.filter((row) => row.answerable);
+              const none = rows.filter((row) => !row.answerable);
+              const delivered = real.filter((row) => row.cause === "delivered");
+              const at = (rank: number) => delivered.filter((row) => row.ranks.context === rank).length;
+              const highest = Math.max(5, ...delivered.map((row) => row.ranks.context ?? 0));
+              return (
+                <>
+                  <Figures
+                    rows={[
+                      [`${delivered.length} of ${real.length}`, "answerable questions delivered"],
+                      [percent(at(1) / Math.max(real.length, 1)), "with an answer in the first passage"],
+                      [
+                        `${none.filter((row) => row.cause === "rightly empty").length} of ${none.length}`,
+                        "unanswerable questions left empty",
+                      ],
+                    ]}
+                  />
+                  <div className="split two" style={{ height: "auto" }}>
+                    <div>
+                      <h3>Which passage brings the answer</h3>
+                      <Bars
+                        tone="var(--context)"
+                        data={[
+                          ...Array.from({ length: highest }, (_, k) => ({
+                            name: String(k + 1),
+                            value: at(k + 1),
+                          })),
+                          { name: "none", value: real.length - delivered.length },
+                        ]}
+                        x="place of the first passage with an answer"
+                        y="questions"
+                      />
+                    </div>
+                    <div>
+                      <h3>No answer exists, yet passages were packed</h3>
+                      <Table size="sm" hover className="small-text">
+                        <tbody>
+                          {none
+                            .filter((row) => row.cause === "wrongly filled")
+                            .map((row) => (
+                              <tr
+                                key={row.id}
+                                role="button"
+                                tabIndex={0}
+                                onClick={() => go({ pin: { question: row.id, text: null } })}
+                                onKeyDown={(event) =>
+                                  event.key === "Enter" && go({ pin: { question: row.id, text: null } })
+                                }
+                              >
+                                <td>{row.text}</td>
+                              </tr>
+                            ))}
+                        </tbody>
+                      </Table>
+                      <p className="small-text soft">
+                        A floor in the recipe&apos;s reranking drops passages that score too low.
+                      </p>
+                    </div>
                   </div>
-                  <div>
-                    <h3>No answer exists, yet passages were packed</h3>
-                    <Table size="sm" hover className="small-text">
-                      <tbody>
-                        {none
-                          .filter((row) => row.cause === "wrongly filled")
-                          .map((row) => (
-                            <tr
-                              key={row.id}
-                              role="button"
-                              tabIndex={0}
-                              onClick={() => go({ pin: { question: row.id, text: null } })}
-                              onKeyDown={(event) =>
-                                event.key === "Enter" && go({ pin: { question: row.id, text: null } })
-                              }
-                            >
-                              <td>{row.text}</td>
-                            </tr>
-                          ))}
-                      </tbody>
-                    </Table>
-                    <p className="small-text soft">
-                      A floor in the recipe&apos;s reranking drops passages that score too low.
-                    </p>
-                  </div>
-                </div>
-              </>
-            );
-          }}
-        </Shown>
+                </>
+              );
+            }}
+          </Shown>
+        </Measured>
       </div>
     </>
   );

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Table } from "react-bootstrap";
 import type { Asked, StageTrace } from "../../api/client";
 import { useLine, useQuestions } from "../../api/queries";
-import { Empty } from "../../shell/states";
+import { Empty, Measured } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
 import { StageHead } from "../shared/Figures";
 import { FlowOrList, type Shape } from "../shared/FlowOrList";
@@ -23,16 +23,18 @@ export function Fused() {
         Two rankings poured into one. Pin a question to see its rank flow; j pins the first one.
       </StageHead>
       <div className="body">
-        <div
-          className="split"
-          style={{ gridTemplateColumns: "minmax(0,1.5fr) minmax(0,1fr)", height: "auto" }}
-        >
-          <MixPanel tall />
-          <div>
-            <WhoFindsWhat />
-            <ByTag />
+        <Measured>
+          <div
+            className="split"
+            style={{ gridTemplateColumns: "minmax(0,1.5fr) minmax(0,1fr)", height: "auto" }}
+          >
+            <MixPanel tall />
+            <div>
+              <WhoFindsWhat />
+              <ByTag />
+            </div>
           </div>
-        </div>
+        </Measured>
       </div>
     </>
   );

@@ -5,7 +5,7 @@ import { useLine, useMatches, useQuestions } from "../../api/queries";
 import { useScorers } from "../../api/reranking";
 import { Segments } from "../../shell/Segments";
 import { useGo } from "../../shell/pin";
-import { Empty } from "../../shell/states";
+import { Empty, Measured } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
 import { Figures, StageHead } from "../shared/Figures";
 import { FlowOrList, type Shape } from "../shared/FlowOrList";
@@ -76,9 +76,13 @@ export function Reranked() {
         {!here || side === "try" ? (
           <TryScorer />
         ) : side === "moves" ? (
-          <Moves />
+          <Measured>
+            <Moves />
+          </Measured>
         ) : side === "floor" ? (
-          <FloorPicture />
+          <Measured>
+            <FloorPicture />
+          </Measured>
         ) : (
           <Depth />
         )}

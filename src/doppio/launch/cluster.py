@@ -16,8 +16,9 @@ import tempfile
 import time
 from pathlib import Path
 
-from doppio.command.setup import postgres_programs, run
-from doppio.core.errors import DoppioError
+from doppio.launch.debian import postgres_programs
+from doppio.launch.errors import LaunchError
+from doppio.launch.programs import run
 
 ACCOUNT = "postgres"
 ROLE = "doppio"
@@ -33,10 +34,14 @@ class Cluster:
         self.record = self.home / "database.json"
         self._quick = quick
 
+    def create(self) -> bool:
+        """Make the files of the cluster if there are none; whether they were made now."""
+        self.home.mkdir(parents=True, exist_ok=True)
+        return self._create()
+
     def start(self) -> str:
         """Create the cluster if there is none, start it if it does not run, and create the database."""
-        self.home.mkdir(parents=True, exist_ok=True)
-        created = self._create()
+        created = self.create()
         if self._answers():
             return f"runs on 127.0.0.1:{self.port}"
         settings = self._read()
@@ -96,7 +101,7 @@ class Cluster:
             if os.geteuid() != 0 or _reaches(place):
                 return place
             shutil.rmtree(place)
-        raise DoppioError(f"the account {ACCOUNT} can reach neither {places[0]} nor {places[1]}")
+        raise LaunchError(f"the account {ACCOUNT} can reach neither {places[0]} nor {places[1]}")
 
     def _create_database(self) -> None:
         settings = self._read()
@@ -125,7 +130,7 @@ class Cluster:
             ).returncode
             output.seek(0)
             if status:
-                raise DoppioError(f"PostgreSQL: '{' '.join(command)}' failed\n{output.read()[-2000:]}")
+                raise LaunchError(f"PostgreSQL: '{' '.join(command)}' failed\n{output.read()[-2000:]}")
 
     def _read(self) -> dict:
         return json.loads(self.record.read_text())
@@ -141,7 +146,7 @@ class Cluster:
 def _programs() -> Path:
     found = postgres_programs()
     if found is None:
-        raise DoppioError("PostgreSQL is not installed; './doppio demo' installs it")
+        raise LaunchError("PostgreSQL is not installed; './doppio demo' installs it")
     return found
 
 
@@ -171,7 +176,7 @@ def free_port(wanted: int | None) -> int:
             except OSError:
                 continue
             return int(probe.getsockname()[1])
-    raise DoppioError("no free port on 127.0.0.1")
+    raise LaunchError("no free port on 127.0.0.1")
 
 
 def wait_until(ready, seconds: float, what: str) -> None:
@@ -181,4 +186,4 @@ def wait_until(ready, seconds: float, what: str) -> None:
         if ready():
             return
         time.sleep(0.1)
-    raise DoppioError(f"{what} is not ready after {seconds:.0f} seconds")
+    raise LaunchError(f"{what} is not ready after {seconds:.0f} seconds")

@@ -1,0 +1,41 @@
+"""Compiling what the first build and the first question run, ahead of them and beside other steps of a start.
+
+Compiled functions are kept on disk, so the process that needs them finds them there. Run by the launcher as
+`python -m doppio.command.kernels`.
+"""
+
+import json
+import tempfile
+from pathlib import Path
+
+from doppio.command.paths import DEMO, MODELS
+from doppio.core.artifacts import ArtifactStore
+from doppio.core.build import Builder
+from doppio.core.chunking.table import CorpusTexts
+from doppio.core.formats.documents import read_file
+from doppio.core.models.registry import Models
+from doppio.core.recipe import check
+from doppio.core.text.document import corpus_fingerprint
+
+RECIPE = DEMO / "recipes" / "two-branch-3.json"
+PAGES = {
+    "wind.md": "# Wind\n\nThe gondola stops at 18 metres a second. It reopens after 20 minutes.\n\n- orange: stop\n",
+    "dogs.md": "# Dogs\n\nA dog rides for 6 crowns a day.\n\n## Muzzles\n\nThey are lent at the desk.\n",
+}
+
+
+def compile_first() -> None:
+    """Build a corpus of two pages with the demo's recipe and ask it; nothing of it stays but what was compiled."""
+    corpus = [document for name, text in PAGES.items() for document in read_file(text.encode(), name)]
+    # What reranks is no compiled loop.
+    recipe = check({**json.loads(RECIPE.read_text()), "rerank": None})
+    with tempfile.TemporaryDirectory() as place:
+        builder = Builder(ArtifactStore(Path(place)), Models(MODELS))
+        key = corpus_fingerprint(corpus)
+        texts = CorpusTexts(corpus, builder.chunks(corpus, key, recipe), recipe.chunking["context"])
+        builder.indexes(key, recipe, texts)
+        list(builder.open(key, recipe, texts).ask_many(["When does the gondola stop?", "What does a dog cost?"]))
+
+
+if __name__ == "__main__":
+    compile_first()

@@ -1,0 +1,64 @@
+"""The models that Doppio ships: weights of the encoder, and what a joint scorer learned on top, made into folders.
+
+Run by the launcher as `python -m doppio.command.shipped encoders|scorers FOLDER`, each in a process of its own.
+"""
+
+import sys
+from pathlib import Path
+
+from doppio.command.paths import MODELS, ROOT
+from doppio.core.errors import ModelFolderError
+from doppio.core.models.folder import prepare_bytes, prepare_encoder, read_json
+from doppio.core.models.scorer_folder import prepare_gated
+
+ENCODER, BYTES = "compact-english", "compact-english-int8"
+SCORER = "joint-english"
+LEARNED = ROOT / "weights" / SCORER
+
+
+def make_encoders(source: Path) -> None:
+    """The encoder in four bytes a number, and in one."""
+    target = MODELS / ENCODER
+    prepare_encoder(
+        source, target, name=ENCODER, title="compact English encoder", max_tokens=256, licence="Apache-2.0"
+    )
+    prepare_bytes(target, MODELS / BYTES, name=BYTES, title="compact English encoder, one byte a number")
+
+
+def make_scorers(source: Path) -> None:
+    """The shipped scorer in the precision that its figures are of, and in the other one beside it."""
+    about = read_json(LEARNED.with_suffix(".json"))
+    fields = {key: about[key] for key in ("title", "licence", "max_tokens", "blend", "calibration")}
+    for name in scorer_names():
+        small = about["small"] == (name == SCORER)
+        other = f"{about['title']}, {'one byte a number' if small else 'four bytes a number'}"
+        title = about["title"] if name == SCORER else other
+        learned = LEARNED.with_suffix(".safetensors")
+        prepare_gated(source, learned, MODELS / name, small=small, fields={**fields, "name": name, "title": title})
+
+
+def scorer_names() -> tuple[str, str]:
+    """Names of the shipped joint scorers: in the precision that its figures are of, and in the other one."""
+    small = read_json(LEARNED.with_suffix(".json"))["small"]
+    return SCORER, f"{SCORER}-{'float32' if small else 'int8'}"
+
+
+KINDS = {"encoders": make_encoders, "scorers": make_scorers}
+
+
+def weights_in(folder: Path) -> Path:
+    """Where the encoder's weights lie in an installed package.
+
+    Raises
+    ------
+    ModelFolderError
+        If they are not there.
+    """
+    found = next((path.parent for path in folder.glob("*/model/model.safetensors")), None)
+    if found is None:
+        raise ModelFolderError(f"{folder}: the weights package holds no model.safetensors")
+    return found
+
+
+if __name__ == "__main__":
+    KINDS[sys.argv[1]](weights_in(Path(sys.argv[2])))

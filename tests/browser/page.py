@@ -1,0 +1,146 @@
+"""What every browser test does: sign in, look, click, type; and leave a picture behind when it fails."""
+
+import re
+import shutil
+import time
+import unittest
+from typing import ClassVar
+
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.test import LiveServerTestCase
+from selenium.common.exceptions import (
+    ElementClickInterceptedException,
+    StaleElementReferenceException,
+    TimeoutException,
+)
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import WebDriverWait
+
+from doppio.launch.places import VAR
+from doppio.measuring.models import Question
+from tests.browser.driver import shared
+from tests.browser.prepared import Prepared, leave
+
+# A machine that is busy with something else may take its time.
+PATIENCE, LOOK_AGAIN = 90, 0.05
+GALE = "What stops the gondola in a gale?"
+FAILURES = VAR / "test" / "failures"
+
+
+class Page(LiveServerTestCase):
+    """A browser on a prepared corpus.
+
+    prepared : what the class starts from
+    fresh : whether every test gets it as it was; otherwise tests share it, and change nothing
+    """
+
+    prepared: ClassVar[Prepared]
+    fresh: ClassVar[bool] = False
+
+    @classmethod
+    def setUpClass(cls):
+        cls.prepared.restore()
+        cls.addClassCleanup(leave)
+        super().setUpClass()
+        cls.driver = shared()
+
+    def _fixture_teardown(self):
+        """Records stay for the next test, or are laid anew before it."""
+
+    def run(self, result=None):
+        before = _wrong(result)
+        super().run(result)
+        if _wrong(result) > before:
+            self._keep_picture(result)
+        return result
+
+    def setUp(self):
+        self.console = []
+        # Nothing of the page before asks for anything any more.
+        self.driver.get("about:blank")
+        if self.fresh:
+            self.prepared.restore()
+        self.driver.get(f"{self.live_server_url}/health")
+        self.driver.delete_all_cookies()
+        self.client.force_login(User.objects.get())
+        session = self.client.cookies[settings.SESSION_COOKIE_NAME].value
+        self.driver.add_cookie({"name": settings.SESSION_COOKIE_NAME, "value": session})
+        self.driver.get_log("browser")
+
+    def tearDown(self):
+        self.console = self.driver.get_log("browser")
+        noise = [row["message"] for row in self.console if row["level"] == "SEVERE"]
+        self.assertEqual([row for row in noise if not re.search("status of (400|403|409)", row)], [])
+
+    def _keep_picture(self, result):
+        """The page as it stands, and what its console said, where the run's output names them."""
+        FAILURES.mkdir(parents=True, exist_ok=True)
+        place = FAILURES / self.id()
+        picture, said = place.with_name(f"{place.name}.png"), place.with_name(f"{place.name}.txt")
+        self.driver.save_screenshot(str(picture))
+        said.write_text("\n".join([self.driver.current_url, *(str(row) for row in self.console)]) + "\n")
+        wrong = result.failures if result.failures and result.failures[-1][0] is self else result.errors
+        if wrong:
+            test, why = wrong[-1]
+            wrong[-1] = (test, f"{why}\nThe page and its console: {picture}, {said.name}")
+
+    def until(self, ready, what=""):
+        wait = WebDriverWait(self.driver, PATIENCE, LOOK_AGAIN, [StaleElementReferenceException])
+        return wait.until(ready, what)
+
+    def all(self, selector):
+        return self.driver.find_elements(By.CSS_SELECTOR, selector)
+
+    def one(self, selector, text=None):
+        def find(_driver):
+            return next((e for e in self.all(selector) if text is None or text in e.text), None)
+
+        return self.until(find, f"{selector} with {text!r}")
+
+    def click(self, selector, text=None):
+        """Click as a person does: once the thing stands still and nothing lies over it."""
+
+        def clicked(_driver):
+            found = self.one(selector, text)
+            before = found.rect
+            time.sleep(0.05)
+            if found.rect != before:
+                return False
+            try:
+                found.click()
+            except ElementClickInterceptedException:
+                return False
+            return True
+
+        self.until(clicked, f"a click on {selector} with {text!r}")
+
+    def see(self, text, within="body"):
+        try:
+            self.until(lambda _: text in self.one(within).text)
+        except TimeoutException:
+            self.fail(f"{text!r} is not in {within}: {self.one(within).text[:1500]!r}")
+
+    def open(self, path):
+        self.driver.get(self.live_server_url + path)
+        self.one(".stage")
+
+    def keys(self, *keys):
+        self.one("body").send_keys(*keys)
+
+    def retype(self, field, text):
+        field.send_keys(Keys.CONTROL, "a")
+        field.send_keys(text)
+
+    def number(self, text):
+        return Question.objects.get(text=text).pk
+
+
+def _wrong(result: unittest.TestResult | None) -> int:
+    return len(result.failures) + len(result.errors) if result else 0
+
+
+def forget_pictures() -> None:
+    """Take away what earlier runs left."""
+    shutil.rmtree(FAILURES, ignore_errors=True)

@@ -1,0 +1,246 @@
+"""What a person changes: recipes, documents, outlines, builds; each test has a corpus of its own."""
+
+import tempfile
+from pathlib import Path
+
+from django.contrib.auth.models import User
+from django.core.management import call_command
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
+
+from doppio.asking.models import RecipeVersion
+from doppio.asking.services import core_recipe, pipelines, put_in_force, save_recipe
+from doppio.core.progress import Silent
+from doppio.indexing.models import Job, Survey
+from doppio.library.models import Document, Workspace
+from doppio.measuring.reranking import depth_key
+from doppio.measuring.services import measure_recipe
+from tests.browser.page import GALE, Page
+from tests.browser.prepared import SMALL
+from tests.core.corpus import ROOT
+
+
+class Changing(Page):
+    """Twelve documents and twenty questions, as they were, before every test."""
+
+    prepared, fresh = SMALL, True
+
+    def test_an_edited_recipe_is_refused_or_measured_and_the_levels_follow(self):
+        self.open("/line/context")
+        delivered = self.one(".delivered").text
+        self.click("button", "Edit recipe")
+        field = self.one("#select\\.k")
+        self.retype(field, "0")
+        self.click("button", "Save as new version")
+        self.see("select.k: 0 is not between 1 and 100", ".offcanvas")
+        self.retype(field, "1")
+        self.click("button", "Save as new version")
+        self.see("waits for the worker", ".job")
+        self.see("v3", "header")
+        self.see("Being measured", ".view")
+        self.open("/line/fused")
+        self.see("Being measured", ".view")
+        self.assertFalse(self.all(".view table"))
+        self.click("header nav a", "Trials")
+        self.see("Build and measure two-branch v3", ".to-come")
+        self.assertEqual(self.one("header .count").text, "1")
+        self.assertEqual(len(self.all("[data-trial]")), 2)
+        self.work()
+        self.until(lambda _: len(self.all("[data-trial]")) == 3 and not self.all(".to-come, header .count"))
+        self.open("/line/context")
+        self.until(lambda _: not self.all(".job"), "the job to end")
+        self.until(lambda _: self.one(".delivered").text not in ("", delivered))
+        self.see("up to 1 chunks", "[data-stage=context]")
+        self.click("#recipe-in-force")
+        self.click(".dropdown-item", "two-branch v2")
+        self.see("v2", "header")
+        self.until(lambda _: self.one(".delivered").text == delivered)
+
+    def test_a_job_that_waits_is_cancelled_from_the_line(self):
+        self.open("/line/chunks")
+        self.click("button", "Edit recipe")
+        self.retype(self.one("#chunking\\.size"), "90")
+        self.click("button", "Save as new version")
+        self.see("waits for the worker", ".job")
+        self.click(".job button", "Cancel")
+        self.see("Cancelled before it started.", ".job")
+        self.open("/line/sparse")
+        self.see("are not built for the present documents; run its trial", ".view")
+        self.click(".view .state button", "Build and measure")
+        self.see("waits for the worker", ".job")
+        self.work()
+        self.until(lambda _: not self.all(".job"), "the job to end")
+        self.open("/line/chunks")
+        self.see("up to 90 tokens", ".view")
+        self.click("#recipe-in-force")
+        self.click(".dropdown-item", "two-branch v2")
+        self.see("v2", "header")
+
+    def test_the_sign_in_form_lets_a_person_in(self):
+        user = User.objects.get()
+        user.set_password("a long password")
+        user.save()
+        self.driver.delete_all_cookies()
+        self.driver.get(f"{self.live_server_url}/sign-in")
+        self.one("#username").send_keys(user.username)
+        self.one("#password").send_keys("a wrong one", Keys.ENTER)
+        self.see("do not match", "[role=alert]")
+        self.one("#password").send_keys("a long password", Keys.ENTER)
+        self.one(".stage")
+
+    def test_a_moved_setting_redraws_the_open_document_and_is_built_from_there(self):
+        self.open("/line/chunks")
+        self.until(lambda _: self.all("[data-cut=new]") and len(self.all(".chunk-start")) > 5)
+        before = len(self.all(".reader [data-at] .chunk-start"))
+        field = self.one(".cut-settings [aria-label=Size]")
+        self.retype(field, "400")
+        self.until(lambda _: 1 < len(self.all(".reader [data-at] .chunk-start")) < before / 2)
+        self.until(lambda _: self.all("mark.past"), "tokens past the limit are struck through")
+        self.assertRegex(self.one("[data-cut]").text, r"cut in [\d.]+ ms")
+        self.see("this", ".cut-figures")
+        self.retype(field, "4")
+        self.see("chunking.size: 4 is not between 8 and 100000", ".cut-settings")
+        Select(self.one(".cut-settings select")).select_by_value("outline")
+        self.retype(field, "200")
+        self.click("button", "Side by side")
+        self.until(lambda _: len(self.all(".cut-pair .text-pane")) == 2)
+        self.click("button", "Use and build")
+        self.see("waits for the worker", ".job")
+        self.work()
+        self.until(lambda _: not self.all(".job"), "the job to end")
+        self.see("outline, up to 200 tokens", ".view .head")
+        self.click("#recipe-in-force")
+        self.click(".dropdown-item", "two-branch v2")
+        self.see("natural breaks, up to 160 tokens", ".view .head")
+
+    def test_files_come_in_each_with_its_own_end(self):
+        place = tempfile.TemporaryDirectory()
+        self.addCleanup(place.cleanup)
+        folder = Path(place.name)
+        text = (ROOT / "demo/documents/parts/spare-parts.csv").read_text()
+        (folder / "spare-parts.csv").write_text(text)
+        (folder / "torn.pdf").write_bytes(b"%PDF-1.4 torn")
+        (folder / "faults.jsonl").write_text(
+            '{"nr": "1", "fault": "The door of the depot is torn.", "fix": "Mended"}'
+        )
+        self.open("/line/documents")
+        self.click(".view button", "Import")
+        names = ("spare-parts.csv", "torn.pdf", "faults.jsonl")
+        chooser = self.one("[aria-label='Choose files']")
+        chooser.send_keys("\n".join(str(folder / name) for name in names))
+        self.see("3 of 3 files ready", ".offcanvas")
+        row = next(row for row in self.all(".file-rows li") if "faults" in row.text)
+        row.find_element(By.CSS_SELECTOR, "button").click()
+        Select(self.one("[aria-label='Use of fault']")).select_by_value("matched")
+        Select(self.one("[aria-label='Use of fix']")).select_by_value("carried")
+        self.click("button", "A row is a document")
+        self.see("Searched: fault. Carried along: fix.", ".offcanvas")
+        self.click(".offcanvas section button", "Import")
+        self.one("[data-import=queued]")
+        self.work()
+        self.see("a broken PDF", ".offcanvas")
+        self.see("the same content as parts/spare-parts.csv", ".offcanvas")
+        self.see("3 files: 1 added, 1 there already, 1 refused.", ".offcanvas")
+        self.click(".offcanvas .btn-close")
+        self.retype(self.one("[aria-label='Title or file name']"), "faults.jsonl#")
+        self.see("The door of the depot is torn.", ".document-list")
+        self.click(".document-row button", "The door of the depot")
+        self.see("Mended", ".about")
+        self.click("[aria-label^='Select']")
+        self.click("button", "Remove 1 document")
+        self.click(".document-list .btn-danger")
+        self.until(lambda _: "12 documents" in self.one(".document-list").text)
+        self.work()
+
+    def test_a_heading_is_corrected_in_place_and_put_back(self):
+        self.open("/line/documents")
+        self.retype(self.one("[aria-label='Title or file name']"), "ice-and-snow")
+        self.click(".document-row button", "Ice and snow rules")
+        self.see("2 Ice on the rope", ".outline")
+        self.click("[aria-label='Correct Ice on the rope']")
+        self.click(".dropdown-item", "join with the section before")
+        self.until(lambda _: "2 Ice on the rope" not in self.one(".outline").text)
+        self.see("number 3 follows 1", ".outline")
+        self.see("1 corrected by hand", ".outline")
+        entry = Document.objects.get(name="rules/ice-and-snow.md")
+        self.assertEqual([row["action"] for row in entry.corrections], ["join"])
+        self.driver.execute_script(
+            "const blocks = [...document.querySelectorAll('[data-at]')];"
+            "const block = blocks.find(b => b.textContent === '2 Ice on the rope');"
+            "getSelection().selectAllChildren(block);"
+            "block.dispatchEvent(new MouseEvent('mouseup', {bubbles: true}))"
+        )
+        self.click("button", "Begin a section, level 2")
+        self.see("2 Ice on the rope", ".outline")
+
+    def test_structures_are_measured_and_one_is_chosen_with_a_click(self):
+        self.open("/line/dense")
+        self.click("button", "Speed and exactness")
+        self.click("button", "Measure structures")
+        self.see("waits for the worker", ".body .job")
+        self.work()
+        self.until(lambda _: len(self.all(".survey path.point[role=button]")) > 10)
+        self.see("recall@10", ".survey")
+        self.driver.execute_script(
+            "[...document.querySelectorAll('.survey path[role=button]')]"
+            ".find((p) => p.getAttribute('aria-label').startsWith('graph'))"
+            ".dispatchEvent(new MouseEvent('click', {bubbles: true}))"
+        )
+        self.see("graph (HNSW)", "[data-structure=hnsw]")
+        self.click("button", "Use and build")
+        self.until(lambda _: RecipeVersion.objects.get(in_force=True).note.startswith("Dense structure: graph"))
+        self.see("waits for the worker", ".job")
+        self.work()
+        self.until(lambda _: "cosine, hnsw" in self.one("[data-stage=dense]").text)
+
+    def test_a_shortlist_is_reranked_by_a_joint_scorer_and_taken_apart(self):
+        body = {**RecipeVersion.objects.get(name="two-branch", version=2).body, "name": "joint"}
+        saved = save_recipe(Workspace.objects.get(), {**body, "rerank": {"scorer": "joint-english", "shortlist": 3}})
+        measure_recipe(saved, Silent())
+        self.open("/line/reranked")
+        self.see("reads question and passage together", ".view")
+        self.one("[aria-label='First relevant chunk before and after reranking'] line")
+        self.click("button", "Floor")
+        floor = self.one("[role=slider]")
+        floor.send_keys(*[Keys.ARROW_RIGHT] * 30)
+        self.see("Floor .300", ".floor")
+        lost = self.one(".floor .facts-table").text
+        self.assertRegex(lost, r"answers lost\s+\d+ of \d+ that go on")
+        self.click("button", "Use this floor")
+        self.until(lambda _: RecipeVersion.objects.get(in_force=True).body["rerank"]["floor"] == 0.3)
+        put_in_force(saved)
+        self.open("/line/reranked")
+        self.click("button", "Shortlist depth")
+        self.see("No depth has been measured with this scorer yet", ".view")
+        key = depth_key(saved.workspace, pipelines.get(saved.workspace, core_recipe(saved)))
+        points = [
+            {"depth": d, "recall": {"1": d / 60, "3": d / 55, "5": d / 50}, "seconds": d / 40} for d in (3, 10, 50)
+        ]
+        Survey.objects.create(workspace=saved.workspace, key=key, points=points, questions=9)
+        self.open("/line/reranked")
+        self.click("button", "Shortlist depth")
+        self.one("[aria-label='Depth 10']").send_keys(Keys.ENTER)
+        self.see("250 ms", ".depth")
+        self.click("button", "Use this depth")
+        self.until(lambda _: RecipeVersion.objects.get(in_force=True).body["rerank"]["shortlist"] == 10)
+        put_in_force(saved)
+        self.open("/line/reranked")
+        self.click("button", "Try a scorer")
+        self.until(lambda _: len(self.all(".tried tbody tr")) == 4)
+        apart = [int(row.find_elements(By.TAG_NAME, "td")[2].text.split()[0]) for row in self.all(".tried tbody tr")]
+        self.assertEqual(sorted(apart), [1, 2, 3, 4])
+        self.retype(self.one("[aria-label='Passages to try']"), "Dogs wear a muzzle. The rope is oiled.")
+        self.until(lambda _: len(self.all(".tried tbody tr")) == 1)
+        self.until(lambda _: len(self.all("mark.rests")) == 2)
+        self.open(f"/line/reranked?q={self.number(GALE)}")
+        self.until(lambda _: self.all("mark.rests"))
+        self.click("button", "Try a scorer")
+        self.until(lambda _: len(self.all(".tried tbody tr")) == 3)
+
+    def work(self):
+        """Let a worker do what is queued, and see that it is done."""
+        newest = Job.objects.order_by("-pk").first()
+        call_command("work", once=True)
+        newest.refresh_from_db()
+        self.assertEqual(newest.state, Job.DONE, f"{newest.title}: {newest.message}")

@@ -1,0 +1,8 @@
+"""The settings that are in force, but for what would only cost time in tests."""
+
+from doppio.site.settings import *  # noqa: F403
+
+# Slow on purpose where a password is real.
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+# Tests send many requests that are refused on purpose.
+LOGGING["handlers"]["stderr"]["level"] = "ERROR"  # type: ignore[index]  # noqa: F405
