@@ -1,10 +1,11 @@
 """Compiling what the first build and the first question run, ahead of them and beside other steps of a start.
 
 Compiled functions are kept on disk, so the process that needs them finds them there. Run by the launcher as
-`python -m doppio.command.kernels`.
+`python -m doppio.command.kernels sparse|dense`, each in a process of its own.
 """
 
 import json
+import sys
 import tempfile
 from pathlib import Path
 
@@ -15,6 +16,10 @@ from doppio.core.chunking.table import CorpusTexts
 from doppio.core.formats.documents import read_file
 from doppio.core.models.registry import Models
 from doppio.core.recipe import check
+from doppio.core.sparse.index import Segment, SparseIndex
+from doppio.core.sparse.postings import build_postings
+from doppio.core.sparse.weighting import Weighting
+from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import corpus_fingerprint
 
 RECIPE = DEMO / "recipes" / "two-branch-3.json"
@@ -24,11 +29,19 @@ PAGES = {
 }
 
 
-def compile_first() -> None:
-    """Build a corpus of two pages with the demo's recipe and ask it; nothing of it stays but what was compiled."""
+def compile_sparse() -> None:
+    """Postings of two texts, searched."""
+    postings = build_postings(PAGES.values(), len(PAGES), Analysis())
+    index = SparseIndex([Segment(postings)])
+    index.search(["gondola", "dog"], 2, Weighting())
+
+
+def compile_dense() -> None:
+    """Two pages, cut as the demo cuts, in vectors that are searched; nothing stays but what was compiled."""
     corpus = [document for name, text in PAGES.items() for document in read_file(text.encode(), name)]
-    # What reranks is no compiled loop.
-    recipe = check({**json.loads(RECIPE.read_text()), "rerank": None})
+    body = json.loads(RECIPE.read_text())
+    dense = [branch for branch in body["branches"] if branch["kind"] == "vector"]
+    recipe = check({**body, "branches": dense, "fusion": {"method": "reciprocal-rank"}, "rerank": None})
     with tempfile.TemporaryDirectory() as place:
         builder = Builder(ArtifactStore(Path(place)), Models(MODELS))
         key = corpus_fingerprint(corpus)
@@ -37,5 +50,7 @@ def compile_first() -> None:
         list(builder.open(key, recipe, texts).ask_many(["When does the gondola stop?", "What does a dog cost?"]))
 
 
+KINDS = {"sparse": compile_sparse, "dense": compile_dense}
+
 if __name__ == "__main__":
-    compile_first()
+    KINDS[sys.argv[1]]()

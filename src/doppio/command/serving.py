@@ -48,8 +48,9 @@ def demo(port: Port = PREFERRED_PORT) -> None:
         services.database()
         step("tables", _migrate)
         step("demo data", _load_demo)
+        services.start(port)
         step("recipe in force", _measure_in_force)
-        services.serve(port, _queue_others)
+        services.serve(_queue_others)
 
 
 def serve(port: Port = PREFERRED_PORT) -> None:
@@ -57,7 +58,8 @@ def serve(port: Port = PREFERRED_PORT) -> None:
     with _Services() as services:
         services.database()
         step("tables", _migrate)
-        services.serve(port)
+        services.start(port)
+        services.serve()
 
 
 def _migrate() -> str:
@@ -100,6 +102,7 @@ class _Services:
         self._cluster = Cluster(VAR)
         self._children: list[tuple[str, subprocess.Popen]] = []
         self._started_database = False
+        self._address = ""
 
     def __enter__(self) -> "_Services":
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
@@ -128,15 +131,19 @@ class _Services:
         self._started_database = not said.startswith("runs")
         return said
 
-    def serve(self, wanted: int, opened: Callable[[], None] = lambda: None) -> None:
-        """Start worker and web server, say where to go, do what is to be done then, and wait until one ends."""
+    def start(self, wanted: int) -> None:
+        """Start worker and web server; they become ready while other things are done."""
         port = free_port(wanted)
+        self._address = f"http://127.0.0.1:{port}"
         self._start("job worker", [sys.executable, "-m", "doppio", "manage", "work"])
         command = [sys.executable, "-m", "gunicorn", "doppio.site.wsgi:application", "--bind", f"127.0.0.1:{port}"]
         command += ["--worker-class", "gthread", "--workers", "1", "--threads", "8", "--timeout", "120"]
         command += ["--log-level", "warning", "--no-control-socket"]
         self._start("web server", command)
-        address = f"http://127.0.0.1:{port}"
+
+    def serve(self, opened: Callable[[], None] = lambda: None) -> None:
+        """Say where to go once that is there, do what is to be done then, and wait until a process ends."""
+        address = self._address
         step("web server and job worker", lambda: self._wait(address))
         from doppio.command.demo_data import entry_link
 

@@ -1,6 +1,6 @@
 """The models that Doppio ships: weights of the encoder, and what a joint scorer learned on top, made into folders.
 
-Run by the launcher as `python -m doppio.command.shipped encoders|scorers FOLDER`, each in a process of its own.
+Run by the launcher as `python -m doppio.command.shipped encoder|scorer|others FOLDER`, each in a process of its own.
 """
 
 import sys
@@ -16,25 +16,31 @@ SCORER = "joint-english"
 LEARNED = ROOT / "weights" / SCORER
 
 
-def make_encoders(source: Path) -> None:
-    """The encoder in four bytes a number, and in one."""
-    target = MODELS / ENCODER
+def make_encoder(source: Path) -> None:
+    """The encoder in four bytes a number."""
     prepare_encoder(
-        source, target, name=ENCODER, title="compact English encoder", max_tokens=256, licence="Apache-2.0"
+        source, MODELS / ENCODER, name=ENCODER, title="compact English encoder", max_tokens=256, licence="Apache-2.0"
     )
-    prepare_bytes(target, MODELS / BYTES, name=BYTES, title="compact English encoder, one byte a number")
 
 
-def make_scorers(source: Path) -> None:
-    """The shipped scorer in the precision that its figures are of, and in the other one beside it."""
+def make_scorer(source: Path) -> None:
+    """The shipped scorer in the precision that its figures are of."""
+    _scorer(source, SCORER)
+
+
+def make_others(source: Path) -> None:
+    """Both in the other precision, to compare and for machines that want it."""
+    _scorer(source, scorer_names()[1])
+    prepare_bytes(MODELS / ENCODER, MODELS / BYTES, name=BYTES, title="compact English encoder, one byte a number")
+
+
+def _scorer(source: Path, name: str) -> None:
     about = read_json(LEARNED.with_suffix(".json"))
+    small = about["small"] == (name == SCORER)
+    other = f"{about['title']}, {'one byte a number' if small else 'four bytes a number'}"
     fields = {key: about[key] for key in ("title", "licence", "max_tokens", "blend", "calibration")}
-    for name in scorer_names():
-        small = about["small"] == (name == SCORER)
-        other = f"{about['title']}, {'one byte a number' if small else 'four bytes a number'}"
-        title = about["title"] if name == SCORER else other
-        learned = LEARNED.with_suffix(".safetensors")
-        prepare_gated(source, learned, MODELS / name, small=small, fields={**fields, "name": name, "title": title})
+    fields |= {"name": name, "title": about["title"] if name == SCORER else other}
+    prepare_gated(source, LEARNED.with_suffix(".safetensors"), MODELS / name, small=small, fields=fields)
 
 
 def scorer_names() -> tuple[str, str]:
@@ -43,7 +49,7 @@ def scorer_names() -> tuple[str, str]:
     return SCORER, f"{SCORER}-{'float32' if small else 'int8'}"
 
 
-KINDS = {"encoders": make_encoders, "scorers": make_scorers}
+KINDS = {"encoder": make_encoder, "scorer": make_scorer, "others": make_others}
 
 
 def weights_in(folder: Path) -> Path:

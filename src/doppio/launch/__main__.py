@@ -4,6 +4,7 @@ import os
 import shutil
 import sys
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 from doppio.launch import debian, node, python
@@ -16,7 +17,8 @@ from doppio.launch.steps import Step, do
 LEARNED = [ROOT / "weights" / f"joint-english.{ending}" for ending in ("safetensors", "json")]
 MODELS, WEIGHTS = VAR / "models", VAR / "weights"
 NUMBA = Path(os.environ.get("NUMBA_CACHE_DIR", VAR / "numba"))
-SHIPPED = {"encoders": "compact-english", "scorers": "joint-english"}
+SHIPPED = {"encoder": "compact-english", "scorer": "joint-english", "others": "compact-english-int8"}
+TITLES = {"encoder": "encoder", "scorer": "joint scorer", "others": "both in the other precision"}
 APPLICATION = ("demo", "serve", "setup", "test")
 WITH_MODELS = (*APPLICATION, "trial", "bench", "model", "stand-in")
 
@@ -36,8 +38,8 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
             Step("Python packages", lambda note: python.packages(locks, note), ("Python environment",)),
         ]
     if command in WITH_MODELS:
-        found += _models(bool(found))
-    if command in ("demo", "serve"):
+        found += _models([step.title for step in found])
+    if command in APPLICATION:
         found += _kernels([step.title for step in found])
     if command in APPLICATION:
         packages = debian.missing(browser=checks)
@@ -51,12 +53,11 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
     return found
 
 
-def _models(fresh: bool) -> list[Step]:
-    """The shipped encoders and scorers, made from weights that are fetched and weights that lie here."""
-    made_from = {
-        "encoders": stamp(python.WEIGHTS.read_bytes()),
-        "scorers": stamp(*(path.read_bytes() for path in (python.WEIGHTS, *LEARNED))),
-    }
+def _models(before: Sequence[str]) -> list[Step]:
+    """The shipped encoder and scorer, made from weights that are fetched and weights that lie here."""
+    weights = python.WEIGHTS.read_bytes()
+    learned = stamp(weights, *(path.read_bytes() for path in LEARNED))
+    made_from = {"encoder": stamp(weights), "scorer": learned, "others": learned}
     lacking = [
         kind
         for kind, digest in made_from.items()
@@ -64,35 +65,52 @@ def _models(fresh: bool) -> list[Step]:
     ]
     if not lacking:
         return []
-    needs = (("Python environment",), ("Python packages",)) if fresh else ((), ())
 
     def make(kind: str) -> str:
-        environment = os.environ | {"PYTHONPATH": str(ROOT / "src")}
-        command = [str(PYTHON), "-m", "doppio.command.shipped", kind, str(WEIGHTS)]
-        run(command, f"making the {kind}", env=environment)
+        _run_module("doppio.command.shipped", kind, str(WEIGHTS))
         (MODELS / f"{kind}.stamp").write_text(made_from[kind])
-        return "graphs made"
+        return "made"
 
-    fetch = Step("model weights", lambda note: python.weights(WEIGHTS, note), needs[0])
-    return [fetch, *(Step(kind, lambda _, kind=kind: make(kind), (fetch.title, *needs[1])) for kind in lacking)]
-
-
-def _kernels(before: list[str]) -> list[Step]:
-    """Loops that the first build and question run, compiled while other steps wait for the network."""
-    marker = NUMBA / "kernels.stamp"
-    made_from = stamp(*(path.read_bytes() for path in sorted((ROOT / "src" / "doppio" / "core").rglob("*.py"))))
-    if is_stamped(marker, made_from):
-        return []
-
-    def work(_note: object) -> str:
-        environment = os.environ | {"PYTHONPATH": str(ROOT / "src"), "NUMBA_CACHE_DIR": str(NUMBA)}
-        run([str(PYTHON), "-m", "doppio.command.kernels"], "compiling", env=environment)
-        marker.write_text(made_from)
-        return "compiled"
-
+    fetch = Step("model weights", lambda note: python.weights(WEIGHTS, note), _among(before, "Python environment"))
+    needs = (fetch.title, *_among(before, "Python packages"))
     return [
-        Step("compiled loops", work, tuple(title for title in before if title in ("Python packages", "encoders")))
-    ]
+        fetch,
+        *(
+            Step(TITLES[kind], lambda _, kind=kind: make(kind),
+                 (*needs, TITLES["encoder"]) if kind == "others" and "encoder" in lacking else needs)
+            for kind in lacking
+        ),
+    ]  # fmt: skip
+
+
+def _kernels(before: Sequence[str]) -> list[Step]:
+    """Loops that the first build and question run, compiled while other steps wait for the network."""
+    made_from = stamp(*(path.read_bytes() for path in sorted((ROOT / "src" / "doppio" / "core").rglob("*.py"))))
+    found = []
+    for kind, title, needs in (
+        ("sparse", "loops of the sparse index", _among(before, "Python packages")),
+        ("dense", "loops of cutting and vectors", _among(before, "Python packages", TITLES["encoder"])),
+    ):
+        marker = NUMBA / f"{kind}.stamp"
+
+        def work(_note: object, kind: str = kind, marker: Path = marker) -> str:
+            _run_module("doppio.command.kernels", kind)
+            marker.write_text(made_from)
+            return "compiled"
+
+        if not is_stamped(marker, made_from):
+            found.append(Step(title, work, needs))
+    return found
+
+
+def _among(before: Sequence[str], *titles: str) -> tuple[str, ...]:
+    """Those of the steps that are to be done at all."""
+    return tuple(title for title in titles if title in before)
+
+
+def _run_module(*arguments: str) -> None:
+    environment = os.environ | {"PYTHONPATH": str(ROOT / "src"), "NUMBA_CACHE_DIR": str(NUMBA)}
+    run([str(PYTHON), "-m", *arguments], " ".join(arguments[:2]), env=environment)
 
 
 def _database(checks: bool) -> str:

@@ -1,25 +1,38 @@
+import contextlib
 import logging
 import os
 import threading
+import time
 
 from django.core.wsgi import get_wsgi_application
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "doppio.site.settings")
 application = get_wsgi_application()
+LOOKS, LOOK_AGAIN = 300, 2.0
 
 
 def warm_up() -> None:
-    """Open the recipes in force and ask each once, so that the first person does not wait for models to load."""
+    """Open the recipes in force and ask each once, so that the first person does not wait for models to load.
+
+    One that is being built, as the demo's is at its first start, is asked when that is done.
+    """
     from django.db import connection
 
     from doppio.asking.models import RecipeVersion
-    from doppio.asking.services import core_recipe, pipelines
+    from doppio.asking.services import NotBuilt, core_recipe, pipelines
     from doppio.indexing.cutting import warm_up_rules
 
     try:
+        waiting = list(RecipeVersion.objects.filter(in_force=True).select_related("workspace"))
+        for _ in range(LOOKS):
+            for recipe in list(waiting):
+                with contextlib.suppress(NotBuilt):
+                    pipelines.get(recipe.workspace, core_recipe(recipe)).ask("warm up")
+                    waiting.remove(recipe)
+            if not waiting:
+                break
+            time.sleep(LOOK_AGAIN)
         warm_up_rules()
-        for recipe in RecipeVersion.objects.filter(in_force=True).select_related("workspace"):
-            pipelines.get(recipe.workspace, core_recipe(recipe)).ask("warm up")
     except Exception as error:
         # Whoever asks next is told by the API what is wrong.
         logging.getLogger(__name__).warning("not warmed up: %s", error)
