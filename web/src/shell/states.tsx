@@ -42,7 +42,13 @@ export function Measured({ children }: { children: ReactNode }) {
   const busy = running(line.data.job);
   return (
     <div className="state">
-      <strong>{busy ? "Being measured" : "Not measured yet"}</strong>
+      <strong>
+        {!busy
+          ? "Not measured yet"
+          : line.data.job?.state === "queued"
+            ? "Waits to be measured"
+            : "Being measured"}
+      </strong>
       <span style={{ maxWidth: "34rem" }}>
         {busy
           ? "The labelled questions are asked once the recipe is built; the bar under the line shows how far it is. Then the figures stand here."
