@@ -1,11 +1,9 @@
 """Compiling what the first build and the first question run, ahead of them and beside other steps of a start.
 
-Compiled functions are kept on disk, so the process that needs them finds them there. Run by the launcher as
-`python -m doppio.command.kernels sparse|dense`, each in a process of its own.
+Compiled functions are kept on disk, so the process that needs them finds them there.
 """
 
 import json
-import sys
 import tempfile
 from pathlib import Path
 
@@ -48,9 +46,3 @@ def compile_dense() -> None:
         texts = CorpusTexts(corpus, builder.chunks(corpus, key, recipe), recipe.chunking["context"])
         builder.indexes(key, recipe, texts)
         list(builder.open(key, recipe, texts).ask_many(["When does the gondola stop?", "What does a dog cost?"]))
-
-
-KINDS = {"sparse": compile_sparse, "dense": compile_dense}
-
-if __name__ == "__main__":
-    KINDS[sys.argv[1]]()

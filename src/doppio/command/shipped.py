@@ -1,9 +1,8 @@
 """The models that Doppio ships: weights of the encoder, and what a joint scorer learned on top, made into folders.
 
-Run by the launcher as `python -m doppio.command.shipped encoder|scorer|others FOLDER`, each in a process of its own.
+What they are made from is the folder that the weights' package was installed into.
 """
 
-import sys
 from pathlib import Path
 
 from doppio.command.paths import MODELS, ROOT
@@ -16,21 +15,22 @@ SCORER = "joint-english"
 LEARNED = ROOT / "weights" / SCORER
 
 
-def make_encoder(source: Path) -> None:
+def make_encoder(weights: Path) -> None:
     """The encoder in four bytes a number."""
+    source = weights_in(weights)
     prepare_encoder(
         source, MODELS / ENCODER, name=ENCODER, title="compact English encoder", max_tokens=256, licence="Apache-2.0"
     )
 
 
-def make_scorer(source: Path) -> None:
+def make_scorer(weights: Path) -> None:
     """The shipped scorer in the precision that its figures are of."""
-    _scorer(source, SCORER)
+    _scorer(weights_in(weights), SCORER)
 
 
-def make_others(source: Path) -> None:
+def make_others(weights: Path) -> None:
     """Both in the other precision, to compare and for machines that want it."""
-    _scorer(source, scorer_names()[1])
+    _scorer(weights_in(weights), scorer_names()[1])
     prepare_bytes(MODELS / ENCODER, MODELS / BYTES, name=BYTES, title="compact English encoder, one byte a number")
 
 
@@ -49,9 +49,6 @@ def scorer_names() -> tuple[str, str]:
     return SCORER, f"{SCORER}-{'float32' if small else 'int8'}"
 
 
-KINDS = {"encoder": make_encoder, "scorer": make_scorer, "others": make_others}
-
-
 def weights_in(folder: Path) -> Path:
     """Where the encoder's weights lie in an installed package.
 
@@ -64,7 +61,3 @@ def weights_in(folder: Path) -> Path:
     if found is None:
         raise ModelFolderError(f"{folder}: the weights package holds no model.safetensors")
     return found
-
-
-if __name__ == "__main__":
-    KINDS[sys.argv[1]](weights_in(Path(sys.argv[2])))

@@ -1,0 +1,58 @@
+"""What is made before the first use, so that no question waits for it: models from weights, and compiled loops."""
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from doppio.launch import python
+from doppio.launch.places import PYTHON, ROOT, VAR, is_stamped, stamp
+from doppio.launch.programs import run
+from doppio.launch.steps import Note, Step
+
+LEARNED = [ROOT / "weights" / f"joint-english.{ending}" for ending in ("safetensors", "json")]
+MODELS, WEIGHTS = VAR / "models", VAR / "weights"
+NUMBA = Path(os.environ.get("NUMBA_CACHE_DIR", VAR / "numba"))
+SHIPPED = {"encoder": "compact-english", "scorer": "joint-english", "other-precisions": "compact-english-int8"}
+LOOPS = ("sparse-loops", "dense-loops")
+# The encoder comes first in its process: the loops of cutting count its tokens.
+LANES = (("encoder", "dense-loops", "other-precisions"), ("scorer", "sparse-loops"))
+
+
+def steps(before: Sequence[str], *, loops: bool) -> list[Step]:
+    """Steps that make what is lacking, each process on one core; `before` are the steps that come first."""
+    weights = python.WEIGHTS.read_bytes()
+    learned = stamp(weights, *(path.read_bytes() for path in LEARNED))
+    sources = stamp(*(path.read_bytes() for path in sorted((ROOT / "src" / "doppio" / "core").rglob("*.py"))))
+    made_from = {"encoder": stamp(weights), "scorer": learned, "other-precisions": learned}
+    markers = {task: MODELS / f"{task}.stamp" for task in made_from}
+    if loops:
+        made_from |= {"sparse-loops": sources, "dense-loops": sources}
+        markers |= {task: NUMBA / f"{task}.stamp" for task in LOOPS}
+    lacking = [
+        task
+        for task, digest in made_from.items()
+        if not is_stamped(markers[task], digest) or (task in SHIPPED and not (MODELS / SHIPPED[task]).is_dir())
+    ]
+    needs = tuple(title for title in ("Python packages",) if title in before)
+    found = []
+    if not set(lacking) <= set(LOOPS):
+        first = tuple(title for title in ("Python environment",) if title in before)
+        fetch = Step("model weights", lambda note: python.weights(WEIGHTS, note), first)
+        found, needs = [fetch], (*needs, fetch.title)
+
+    def make(tasks: Sequence[str], note: Note) -> str:
+        def heard(task: str) -> None:
+            if task in tasks:
+                markers[task].write_text(made_from[task])
+                note(f"{task} made")
+
+        environment = os.environ | {"PYTHONPATH": str(ROOT / "src"), "NUMBA_CACHE_DIR": str(NUMBA)}
+        command = [str(PYTHON), "-m", "doppio.command.ahead", str(WEIGHTS), *tasks]
+        run(command, f"making {', '.join(tasks)}", env=environment, heard=heard)
+        return "made"
+
+    for lane in LANES:
+        tasks = [task for task in lane if task in lacking]
+        if tasks:
+            found.append(Step(", ".join(tasks), lambda note, tasks=tasks: make(tasks, note), needs))
+    return found
