@@ -16,6 +16,7 @@ from pathlib import Path
 from doppio.launch.cluster import Cluster, free_port, wait_until
 from doppio.launch.errors import LaunchError
 from tests.core.corpus import MODELS, ROOT
+from tests.server.test_cluster import remove
 
 DOCUMENTS = 8
 
@@ -45,7 +46,7 @@ class Demo(unittest.TestCase):
         self.environment = {name: value for name, value in os.environ.items() if name != "DOPPIO_DATABASE"}
         self.environment["DOPPIO_VAR"] = str(self.var)
         self.environment["DOPPIO_DEMO"] = str(self.part_of_the_demo())
-        self.addCleanup(lambda: Cluster(self.var).remove())
+        self.addCleanup(remove, Cluster(self.var))
 
     def part_of_the_demo(self):
         """Some documents with their questions: the whole demo is loaded by the tests of the interface."""

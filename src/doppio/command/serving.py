@@ -23,6 +23,11 @@ from doppio.launch.steps import step
 PREFERRED_PORT = 8765
 Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use.")]
 
+# The launcher has done it by the time that the command begins.
+NewDatabase = Annotated[
+    bool, typer.Option("--new-database", help="Begin with an empty database; one that is there is kept aside.")
+]
+
 
 def manage(arguments: list[str]) -> None:
     """Run a Django management command in this process."""
@@ -39,7 +44,7 @@ def manage(arguments: list[str]) -> None:
         ) from error
 
 
-def demo(port: Port = PREFERRED_PORT) -> None:
+def demo(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None:
     """Install what is missing, load the demo, and serve it. Ctrl-C stops all that it started.
 
     The recipe in force is measured before the door opens; the others are measured by the worker.
@@ -53,7 +58,7 @@ def demo(port: Port = PREFERRED_PORT) -> None:
         services.serve(_queue_others)
 
 
-def serve(port: Port = PREFERRED_PORT) -> None:
+def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None:
     """Serve what is there, without loading the demo."""
     with _Services() as services:
         services.database()

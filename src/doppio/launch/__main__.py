@@ -11,6 +11,7 @@ from doppio.launch.errors import LaunchError
 from doppio.launch.places import BEGUN, PYTHON, ROOT, VAR, secret_key
 from doppio.launch.steps import Step, do
 
+NEW = "--new-database"
 APPLICATION = ("demo", "serve", "setup", "test")
 WITH_MODELS = (*APPLICATION, "trial", "bench", "model", "stand-in")
 
@@ -35,17 +36,18 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
         packages = debian.missing(browser=checks)
         if packages:
             found.append(Step("Debian packages", lambda note: debian.ensure(packages, note)))
+        after = ("Debian packages",) if packages else ()
         found += [
-            Step("database files", lambda _: _database(checks), ("Debian packages",) if packages else ()),
+            Step("database files", lambda _: _database(checks, NEW in arguments), after),
             Step("interface packages", lambda note: node.packages(checks=checks, note=note)),
             Step("interface", lambda _: node.interface(), ("interface packages",)),
         ]
     return found
 
 
-def _database(checks: bool) -> str:
+def _database(checks: bool, new: bool) -> str:
     home = VAR / "test" if checks else VAR
-    return "made" if Cluster(home, quick=checks).create() else "there"
+    return "made" if Cluster(home, quick=checks).create(new=new) else "there"
 
 
 def main() -> None:

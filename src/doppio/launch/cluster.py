@@ -4,6 +4,7 @@ PostgreSQL refuses to run as root, so root runs it under the `postgres` account,
 can reach them: below `var/` if it can get there, else below /var/lib.
 """
 
+import contextlib
 import hashlib
 import json
 import os
@@ -21,6 +22,7 @@ from doppio.launch.errors import LaunchError
 from doppio.launch.programs import run
 
 ACCOUNT = "postgres"
+DATA, DRAFT = "data", "data.draft"
 ROLE = "doppio"
 FAR = Path("/var/lib/doppio")
 QUICK = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"}
@@ -34,10 +36,24 @@ class Cluster:
         self.record = self.home / "database.json"
         self._quick = quick
 
-    def create(self) -> bool:
-        """Make the files of the cluster if there are none; whether they were made now."""
+    def create(self, *, new: bool = False) -> bool:
+        """Make the files of the cluster if there are none; whether they were made now.
+
+        A data folder is never removed. One that does not fit to the record, or a record without its data, is told
+        with the ways out; `new` puts it aside under another name and begins anew.
+
+        Raises
+        ------
+        LaunchError
+            If a data folder or a record is there without the other; names both.
+        """
         self.home.mkdir(parents=True, exist_ok=True)
-        return self._create()
+        whole = self.record.exists() and _holds_data(self.data)
+        if whole and not new:
+            return False
+        self._put_aside(new)
+        self._create()
+        return True
 
     def start(self) -> str:
         """Create the cluster if there is none, start it if it does not run, and create the database."""
@@ -56,15 +72,11 @@ class Cluster:
 
     def stop(self) -> None:
         """Stop the server if it runs."""
-        if (self.data / "postmaster.pid").exists():
-            self._as_owner(["pg_ctl", "-D", str(self.data), "-m", "fast", "-w", "-t", "60", "stop"])
+        self._stop(self.data)
 
-    def remove(self) -> None:
-        """Stop the server and delete its data."""
-        if self.record.exists():
-            self.stop()
-            shutil.rmtree(self.data.parent, ignore_errors=True)
-            self.record.unlink()
+    def _stop(self, data: Path) -> None:
+        if (data / "postmaster.pid").exists():
+            self._as_owner(["pg_ctl", "-D", str(data), "-m", "fast", "-w", "-t", "60", "stop"])
 
     @property
     def data(self) -> Path:
@@ -74,33 +86,67 @@ class Cluster:
     def port(self) -> int:
         return int(self._read()["port"])
 
-    def _create(self) -> bool:
-        if self.record.exists() and (self.data / "PG_VERSION").exists():
-            return False
+    def _put_aside(self, new: bool) -> None:
+        """Make room for a new cluster: what is there is renamed where that is wanted, and refused where it is not."""
+        found = [place / DATA for place in self._places() if (place / DATA).exists()]
+        if self.record.exists() and self.data not in found:
+            found.append(self.data)
+        if not found:
+            return
+        if not (new or self._quick):
+            raise LaunchError(self._mismatch(found))
+        for path in found:
+            self._stop(path)
+        mark = time.strftime("%Y%m%d-%H%M%S")
+        for path in (*found, self.record):
+            if path.exists():
+                # What tests made can be made again.
+                _delete(path) if self._quick else path.rename(path.with_name(f"{path.name}.kept-{mark}"))
+
+    def _mismatch(self, found: list[Path]) -> str:
+        """What is there, what is missing, and what can be done."""
+        if self.record.exists():
+            state = f"{self.record} names the data folder {self.data}, but there is no database in it"
+            mend = "put the data folder back"
+        else:
+            state = f"there is a database in {found[0]}, but {self.record}, which has its password, is missing"
+            mend = f"put {self.record.name} back"
+        return (
+            f"{state}. Nothing has been changed. Either {mend} and start again, or begin with an empty database: "
+            "start with --new-database, and what is there is kept under another name"
+        )
+
+    def _create(self) -> None:
         password = secrets.token_urlsafe(24)
         place = self._place()
         with tempfile.NamedTemporaryFile("w", dir=place, suffix=".pw") as file:
             file.write(password)
             file.flush()
             _give(Path(file.name))
-            data = place / "data"
-            shutil.rmtree(data, ignore_errors=True)
-            initdb = ["initdb", "-D", str(data), "-U", ROLE, "--auth=scram-sha-256", f"--pwfile={file.name}"]
+            data, draft = place / DATA, place / DRAFT
+            # What a start that was killed has left; it never was a database.
+            shutil.rmtree(draft, ignore_errors=True)
+            initdb = ["initdb", "-D", str(draft), "-U", ROLE, "--auth=scram-sha-256", f"--pwfile={file.name}"]
             self._as_owner([*initdb, "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
+        draft.rename(data)
         self._write({"data": str(data), "port": 0, "user": ROLE, "password": password})
-        return True
+
+    def _places(self) -> tuple[Path, Path]:
+        """Where data can lie: near the record, or where the server's account gets to."""
+        far = FAR / hashlib.blake2b(str(self.home).encode(), digest_size=6).hexdigest()
+        return self.home / "postgres", far
 
     def _place(self) -> Path:
         """A folder that belongs to the server's account."""
-        near = self.home / "postgres"
-        places = [near, FAR / hashlib.blake2b(str(self.home).encode(), digest_size=6).hexdigest()]
+        places = self._places()
         for place in places:
             place.mkdir(parents=True, exist_ok=True)
             _give(place)
             place.chmod(0o700)
             if os.geteuid() != 0 or _reaches(place):
                 return place
-            shutil.rmtree(place)
+            with contextlib.suppress(OSError):
+                place.rmdir()
         raise LaunchError(f"the account {ACCOUNT} can reach neither {places[0]} nor {places[1]}")
 
     def _create_database(self) -> None:
@@ -141,6 +187,15 @@ class Cluster:
         with os.fdopen(handle, "w") as file:
             json.dump(settings, file)
         draft.replace(self.record)
+
+
+def _holds_data(folder: Path) -> bool:
+    """Whether a folder is a cluster's; one that cannot be looked into is not taken for an empty one."""
+    return (folder / "PG_VERSION").exists()
+
+
+def _delete(path: Path) -> None:
+    shutil.rmtree(path) if path.is_dir() else path.unlink()
 
 
 def _programs() -> Path:
