@@ -35,11 +35,11 @@ class Ahead(unittest.TestCase):
         self.lock = lock
         stand_in(self.bin, "python", TASKS.format(made=self.folder / "made"))
 
-    def make(self, *, loops=True):
+    def make(self, *, loops=True, later=()):
         """Do what is lacking; returns the tasks of each process."""
         (self.bin / "python.calls").unlink(missing_ok=True)
         with (self.folder / "page").open("w") as page:
-            do(ahead.steps([], loops=loops), Page(page))
+            do(ahead.steps([], loops=loops, later=later), Page(page))
         return sorted(call.split()[3:] for call in calls(self.bin, "python"))
 
     def test_two_processes_make_everything_once(self):
@@ -57,6 +57,11 @@ class Ahead(unittest.TestCase):
 
     def test_a_command_without_a_server_compiles_nothing_ahead(self):
         self.assertEqual(self.make(loops=False), [["encoder", "other-precisions"], ["scorer"]])
+
+    def test_what_nobody_waits_for_is_left_to_a_set_up(self):
+        later = ("other-precisions",)
+        self.assertEqual(self.make(later=later), [["encoder", "dense-loops"], ["scorer", "sparse-loops"]])
+        self.assertEqual((self.make(later=later), self.make()), ([], [["other-precisions"]]))
 
     def test_what_was_made_before_a_failure_stays_made(self):
         stand_in(

@@ -81,6 +81,15 @@ class Python(Folder):
         self.lock.write_text("a==2")
         self.assertEqual(python.lacking([self.lock]), [self.lock])
 
+    def test_weights_are_fetched_once_for_each_lock_file(self):
+        stand_in(self.programs, "uv", 'while [ "$1" != --target ]; do shift; done; mkdir -p "$2"')
+        with mock.patch.object(python, "WEIGHTS", self.lock):
+            place = self.folder / "weights"
+            said = [python.weights(place, self.notes.append) for _ in range(2)]
+            self.lock.write_text("a==2")
+            said.append(python.weights(place, self.notes.append))
+        self.assertEqual(said, ["fetched", "there", "fetched"])
+
     def test_what_fails_is_not_taken_for_installed(self):
         stand_in(self.programs, "uv", "echo hash mismatch; exit 1")
         with self.assertRaisesRegex(LaunchError, "hash mismatch"):

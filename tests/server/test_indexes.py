@@ -4,28 +4,33 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from django.core.management import call_command
 from django.db import connection
-from django.test import TransactionTestCase
+from django.test import TransactionTestCase, override_settings
 
 from doppio.asking.services import core_recipe, save_recipe
+from doppio.core.build import Builder
+from doppio.core.errors import DocumentError
 from doppio.core.progress import Silent
 from doppio.core.segments import MOST_PARTS
 from doppio.core.text.document import PARAGRAPH, DocumentBuilder
 from doppio.indexing.cost import TITLES
 from doppio.indexing.models import Job, MeasuredRate, Survey
-from doppio.indexing.services import builder, open_pipeline
-from doppio.library.services import corpus_of, store_documents
+from doppio.indexing.services import build, builder, open_pipeline
+from doppio.library.services import corpus_of, remove_documents, store_documents
 from doppio.measuring.services import latest_trial, measure_recipe, start_trial
 from tests.core.corpus import ROOT, recipe
 from tests.server.workspace import make_workspace
 
 SPARSE = {"id": "sparse", "kind": "bm25"}
 HNSW = {"id": "dense", "kind": "vector", "structure": {"kind": "hnsw", "links": 8}}
+ASKED = ("What is E-417?", "dog muzzle", "wind at the gondola", "aerodrome in fog")
 CHUNKING = {"rule": "fixed-window", "unit": "words", "size": 8}
 START = (
     "import django; from django.conf import settings; settings.DATABASES['default']['NAME'] = {name!r}; "
@@ -185,6 +190,94 @@ class Upkeep(Indexes):
             for one, other in zip(mine, theirs, strict=True):
                 self.assertEqual(one["chunks"], other["chunks"])
                 np.testing.assert_allclose(one["scores"], other["scores"], rtol=1e-6)
+
+
+class Outrun(Indexes):
+    """Documents that change while something is built over them; each test cuts in its own way, and so builds anew."""
+
+    def meanwhile(self, what, when="chunks"):
+        """Do something right after a step of the next build."""
+        real = getattr(Builder, when)
+        done = []
+
+        def step(*given):
+            found = real(*given)
+            if not done:
+                done.append(what())
+            return found
+
+        return mock.patch.object(Builder, when, step)
+
+    def remove(self):
+        remove_documents(self.workspace, [self.workspace.documents.get(name="alarms.csv").pk])
+
+    def change(self):
+        document = DocumentBuilder()
+        document.add(PARAGRAPH, "A dog rides free since May, and no muzzle is wanted any more on any line.")
+        store_documents(self.workspace, [document.build("dogs.html")])
+
+    def add(self):
+        document = DocumentBuilder()
+        document.add(PARAGRAPH, "The aerodrome is closed in fog.")
+        store_documents(self.workspace, [document.build("aerodrome.md")])
+
+    def assert_as_a_fresh_build(self, saved):
+        """What the index answers now is what one that was built from nothing answers."""
+        workspace, core = self.workspace, core_recipe(saved)
+        measure_recipe(saved, Silent())
+        mine = [trace.to_json()["stages"] for trace in open_pipeline(workspace, core).ask_many(ASKED)]
+        with tempfile.TemporaryDirectory() as place, override_settings(DOPPIO_ARTIFACTS=Path(place)):
+            build(workspace, core, Silent())
+            fresh = [trace.to_json()["stages"] for trace in open_pipeline(workspace, core).ask_many(ASKED)]
+        for one, other in zip(mine, fresh, strict=True):
+            for stage, same in zip(one, other, strict=True):
+                self.assertEqual(stage["chunks"], same["chunks"])
+                np.testing.assert_allclose(stage["scores"], same["scores"], rtol=1e-4, atol=1e-5)
+
+    def test_a_document_that_goes_or_changes_under_a_build_spoils_no_index(self):
+        for what, size in ((self.remove, 15), (self.change, 16)):
+            with self.subTest(what.__name__):
+                saved = self.saved(name=what.__name__, chunking={**CHUNKING, "size": size})
+                with self.meanwhile(what), self.assertRaisesRegex(DocumentError, "changed or were removed"):
+                    measure_recipe(saved, Silent())
+                self.assertIsNone(latest_trial(saved))
+                self.assert_as_a_fresh_build(saved)
+
+    def test_documents_that_come_meanwhile_are_left_to_the_next_build(self):
+        saved = self.saved(chunking={**CHUNKING, "size": 17})
+        with self.meanwhile(self.add):
+            record = measure_recipe(saved, Silent())
+        self.assertNotEqual(record.corpus, corpus_of(self.workspace))
+        self.assertIsNone(latest_trial(saved))
+        self.assert_as_a_fresh_build(saved)
+
+    def test_a_record_of_a_chunking_that_went_during_the_build_is_made_again(self):
+        saved = self.saved(chunking={**CHUNKING, "size": 18})
+        with self.meanwhile(lambda: self.workspace.chunkings.all().delete(), "indexes"):
+            measure_recipe(saved, Silent())
+        self.assertGreater(self.workspace.chunkings.get().indexes.count(), 0)
+
+    def test_a_trial_whose_documents_changed_while_it_ran_is_followed_by_another(self):
+        saved = self.saved()
+        job = start_trial(saved, self.user)
+        Job.objects.filter(pk=job.pk).update(
+            state=Job.RUNNING, details={"recipe": saved.pk, "corpus": corpus_of(self.workspace)}
+        )
+        self.assertEqual(start_trial(saved, self.user).pk, job.pk)
+        self.add()
+        after = start_trial(saved, self.user)
+        self.assertNotEqual(after.pk, job.pk)
+        self.assertEqual(start_trial(saved, self.user).pk, after.pk)
+
+    def test_an_open_pipeline_reads_no_text_that_is_not_the_one_that_was_cut(self):
+        saved = self.saved()
+        measure_recipe(saved, Silent())
+        pipeline = open_pipeline(self.workspace, core_recipe(saved))
+        everything = range(len(pipeline.chunks))
+        self.change()
+        for read in (pipeline.texts.texts, pipeline.texts.indexed, pipeline.texts.titles, pipeline.texts.headings):
+            with self.assertRaisesRegex(DocumentError, "changed or were removed"):
+                read(everything)
 
 
 class Killed(Indexes):

@@ -19,6 +19,7 @@ from doppio.library.models import Section
 from doppio.library.services import (
     RecordedTexts,
     core_documents,
+    corpus_now,
     corpus_of,
     section_headings,
     store_documents,
@@ -45,7 +46,7 @@ class Records(TestCase):
         core = core_recipe(self.recipe)
         table = builder().table(corpus_of(self.workspace), core)
         self.assertEqual(chunking_of(self.workspace, core).count, len(table))
-        texts = RecordedTexts.of(self.workspace, table, "path")
+        texts = RecordedTexts(corpus_now(self.workspace), table, "path")
         held = CorpusTexts(core_documents(self.workspace), table, "path")
         everything = list(reversed(range(len(table))))
         for name in ("texts", "hosts", "titles", "headings", "indexed"):
@@ -56,7 +57,7 @@ class Records(TestCase):
         document.text = "🚡🚡 gondola 🏔 top"
         document.save()
         one, zero = np.array([3]), np.zeros(1, np.int64)
-        texts = RecordedTexts.of(self.workspace, ChunkTable.flat(zero, one, one + 9, zero, zero), "none")
+        texts = RecordedTexts(corpus_now(self.workspace), ChunkTable.flat(zero, one, one + 9, zero, zero), "none")
         with self.assertNumQueries(1):
             self.assertEqual(texts.texts([0, 0]), ["gondola 🏔", "gondola 🏔"])
 

@@ -7,7 +7,7 @@ from django.contrib.auth.models import User
 from django.db import transaction
 
 from doppio.asking.models import RecipeVersion
-from doppio.asking.services import save_recipe
+from doppio.asking.services import core_recipe, save_recipe
 from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
@@ -15,6 +15,7 @@ from doppio.core.formats.questions import read_questions
 from doppio.core.measure.ledger import DELIVERED
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe import read_recipe
+from doppio.indexing.services import is_built
 from doppio.library.entry import make_entry_link
 from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
@@ -51,7 +52,7 @@ def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progr
 def measure_in_force(progress: Progress) -> str:
     """Build and measure the recipe in force, where that has not been done."""
     recipe = RecipeVersion.objects.get(workspace__name=NAME, in_force=True)
-    trial = latest_trial(recipe)
+    trial = latest_trial(recipe) if is_built(recipe.workspace, core_recipe(recipe)) else None
     name, fresh = f"{recipe.name} v{recipe.version}", trial is None
     trial = trial or measure_recipe(recipe, progress)
     delivered = f"{trial.ledger[DELIVERED]} of {trial.answerable} questions delivered"
@@ -61,7 +62,11 @@ def measure_in_force(progress: Progress) -> str:
 def queue_others() -> int:
     """Have the worker measure all recipes that have no trial on the present documents; returns how many."""
     recipes = RecipeVersion.objects.filter(workspace__name=NAME).select_related("workspace").order_by("pk")
-    waiting = [recipe for recipe in recipes if latest_trial(recipe) is None]
+    waiting = [
+        recipe
+        for recipe in recipes
+        if latest_trial(recipe) is None or not is_built(recipe.workspace, core_recipe(recipe))
+    ]
     for recipe in waiting:
         start_trial(recipe, None)
     return len(waiting)

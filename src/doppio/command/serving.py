@@ -106,6 +106,7 @@ class _Services:
     def __init__(self) -> None:
         self._cluster = Cluster(VAR)
         self._children: list[tuple[str, subprocess.Popen]] = []
+        self._helpers: list[subprocess.Popen] = []
         self._started_database = False
         self._address = ""
 
@@ -116,10 +117,12 @@ class _Services:
         return self
 
     def __exit__(self, *_: object) -> None:
-        for _name, child in reversed(self._children):
+        children = [*(child for _, child in self._children), *self._helpers]
+        for child in reversed(children):
             if child.poll() is None:
-                child.terminate()
-        for _name, child in self._children:
+                # Helpers start programs of their own, which end with them.
+                os.killpg(child.pid, signal.SIGTERM) if child in self._helpers else child.terminate()
+        for child in children:
             try:
                 child.wait(15)
             except subprocess.TimeoutExpired:
@@ -157,6 +160,8 @@ class _Services:
         if link:
             out.print(f"Sign in, once:  {address}/enter/{link}", soft_wrap=True)
         opened()
+        # What nobody had to wait for; its end, good or bad, ends nothing here.
+        self._helpers.append(self._run("set-up", [str(ROOT / "doppio"), "setup"]))
         out.print("Ctrl-C stops it.\n")
         sys.stdout.flush()
         while all(child.poll() is None for _, child in self._children):
@@ -166,14 +171,16 @@ class _Services:
                 raise DoppioError(f"the {name} has ended with status {child.returncode}; see {_log_of(name)}")
 
     def _start(self, name: str, command: list[str]) -> None:
+        self._children.append((name, self._run(name, command)))
+
+    def _run(self, name: str, command: list[str]) -> subprocess.Popen:
         environment = os.environ | {"DJANGO_SETTINGS_MODULE": "doppio.site.settings", "DOPPIO_WARM_UP": "1"}
         with _log_of(name).open("a") as log:
             # A session of its own, so that Ctrl-C reaches only this process, which then stops the others in order.
-            child = subprocess.Popen(
+            return subprocess.Popen(
                 command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=ROOT, env=environment,
                 start_new_session=True,
             )  # fmt: skip
-        self._children.append((name, child))
 
     def _wait(self, address: str) -> str:
         def ready() -> bool:

@@ -54,6 +54,9 @@ SEGMENT = "segment"
 INDEXED = "indexed"
 TEXTS_AT_ONCE = 4096
 RETRIES = 2
+# Builds of the first kind could read a document's text that was not the one that had been cut, and nothing in what
+# they wrote tells it: they are made again.
+BUILD = 2
 T = TypeVar("T")
 
 
@@ -132,7 +135,7 @@ class Builder:
     def keys(self, corpus: str, recipe: Recipe) -> Keys:
         """What the recipe needs over the corpus with that fingerprint."""
         counter = self.counter(recipe)
-        family = fingerprint(recipe.chunking, counter.digest)
+        family = fingerprint(BUILD, recipe.chunking, counter.digest)
         chunks = fingerprint(corpus, family)
         postings: dict[str, dict[str, Piece]] = {}
         vectors: dict[str, Piece] = {}

@@ -18,7 +18,14 @@ from doppio.core.recipe import Recipe
 from doppio.core.text.document import corpus_fingerprint
 from doppio.indexing.models import Index
 from doppio.library.models import Chunking, Workspace
-from doppio.library.services import RecordedTexts, core_documents, corpus_of, record_chunking
+from doppio.library.services import (
+    Corpus,
+    RecordedTexts,
+    core_documents,
+    corpus_now,
+    corpus_of,
+    record_chunking,
+)
 
 models = Models(settings.DOPPIO_MODELS)
 
@@ -28,10 +35,22 @@ def builder(progress: Progress | None = None) -> Builder:
     return Builder(ArtifactStore(settings.DOPPIO_ARTIFACTS), models, progress or Silent())
 
 
-def build(workspace: Workspace, recipe: Recipe, progress: Progress) -> Pipeline:
-    """Build what is missing or damaged for a recipe, record it, and open the pipeline."""
+def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Corpus | None = None) -> Pipeline:
+    """Build what is missing or damaged for a recipe, record it, and open the pipeline.
+
+    Parameters
+    ----------
+    snapshot : Corpus or None
+        The documents to build over; those of this moment where it is None. All of the build stands on it.
+
+    Raises
+    ------
+    DoppioError
+        If one of them changes or goes before its texts are read; nothing is written of what was read after that.
+    """
     core = builder(progress)
-    corpus = corpus_of(workspace)
+    snapshot = snapshot or corpus_now(workspace)
+    corpus = snapshot.key
     keys = core.keys(corpus, recipe)
     try:
         table = core.table(corpus, recipe)
@@ -40,20 +59,24 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress) -> Pipeline:
         if corpus_fingerprint(documents) != corpus:
             raise DoppioError("The documents changed while the build began; run it again.") from None
         table = core.chunks(documents, corpus, recipe)
-    chunking = record_chunking(workspace, keys.chunks, recipe.chunking, len(table))
-    texts = RecordedTexts.of(workspace, table, recipe.chunking["context"])
+    record_chunking(workspace, keys.chunks, recipe.chunking, len(table))
+    texts = RecordedTexts(snapshot, table, recipe.chunking["context"])
     begun = time.perf_counter()
     lacking = bool(core.missing(keys))
     core.indexes(corpus, recipe, texts)
     pipeline = core.open(corpus, recipe, texts)
     seconds = round(time.perf_counter() - begun, 3) if lacking else None
-    for row in core.describe(keys):
-        known = Index.objects.filter(chunking=chunking, kind=row["kind"], key=row["of"]).first()
-        took = seconds if seconds is not None or known is None else known.meta.get("seconds")
-        Index.objects.update_or_create(
-            chunking=chunking, kind=row["kind"], key=row["of"],
-            defaults={"bytes": row["bytes"], "meta": {**row["facts"], "seconds": took}},
-        )  # fmt: skip
+    with transaction.atomic():
+        # Whoever changes documents takes the records of their chunkings away: this one may have gone meanwhile.
+        Workspace.objects.select_for_update().get(pk=workspace.pk)
+        chunking = record_chunking(workspace, keys.chunks, recipe.chunking, len(table))
+        for row in core.describe(keys):
+            known = Index.objects.filter(chunking=chunking, kind=row["kind"], key=row["of"]).first()
+            took = seconds if seconds is not None or known is None else known.meta.get("seconds")
+            Index.objects.update_or_create(
+                chunking=chunking, kind=row["kind"], key=row["of"],
+                defaults={"bytes": row["bytes"], "meta": {**row["facts"], "seconds": took}},
+            )  # fmt: skip
     core.forget(set(Chunking.objects.values_list("key", flat=True)))
     if core.wants_compaction(keys.chunks):
         _queue_compaction()
@@ -91,8 +114,9 @@ def chunking_of(workspace: Workspace, recipe: Recipe) -> Chunking | None:
 
 def open_pipeline(workspace: Workspace, recipe: Recipe) -> Pipeline:
     """The pipeline of a recipe that has been built."""
-    core, corpus = builder(), corpus_of(workspace)
-    texts = RecordedTexts.of(workspace, core.table(corpus, recipe), recipe.chunking["context"])
+    core, snapshot = builder(), corpus_now(workspace)
+    corpus = snapshot.key
+    texts = RecordedTexts(snapshot, core.table(corpus, recipe), recipe.chunking["context"])
     return core.open(corpus, recipe, texts)
 
 
@@ -103,11 +127,12 @@ def chunk_table(workspace: Workspace, recipe: Recipe) -> ChunkTable:
 
 def chunks_of(workspace: Workspace, recipe: Recipe, document: int) -> list[dict[str, int]]:
     """The chunks of one document under a recipe; none before it is built."""
-    if chunking_of(workspace, recipe) is None:
+    snapshot = corpus_now(workspace)
+    core = builder()
+    if not workspace.chunkings.filter(key=core.keys(snapshot.key, recipe).chunks).exists():
         return []
-    table = chunk_table(workspace, recipe)
-    documents = list(workspace.documents.order_by("name").values_list("pk", flat=True))
-    rows = table.of_document(documents.index(document))
+    table = core.table(snapshot.key, recipe)
+    rows = table.of_document(snapshot.documents.index(document))
     columns = [getattr(table, name)[rows].tolist() for name in ("start", "end", "tokens")]
     return [
         {"number": number, "start": start, "end": end, "tokens": tokens}

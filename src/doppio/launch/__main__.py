@@ -12,7 +12,10 @@ from doppio.launch.places import BEGUN, PYTHON, ROOT, VAR, secret_key
 from doppio.launch.steps import Step, do
 
 NEW = "--new-database"
-APPLICATION = ("demo", "serve", "setup", "test")
+SERVING = ("demo", "serve")
+APPLICATION = (*SERVING, "setup", "test")
+# While people look at the page already, the server has this done by a set-up.
+LATER = ("other-precisions",)
 WITH_MODELS = (*APPLICATION, "trial", "bench", "model", "stand-in")
 
 
@@ -31,7 +34,8 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
             Step("Python packages", lambda note: python.packages(locks, note), ("Python environment",)),
         ]
     if command in WITH_MODELS:
-        found += ahead.steps([step.title for step in found], loops=command in APPLICATION)
+        later = LATER if command in SERVING else ()
+        found += ahead.steps([step.title for step in found], loops=command in APPLICATION, later=later)
     if command in APPLICATION:
         packages = debian.missing(browser=checks)
         if packages:
@@ -61,7 +65,9 @@ def main() -> None:
     try:
         VAR.mkdir(parents=True, exist_ok=True)
         do(steps_for(command, arguments))
-        shutil.rmtree(ahead.WEIGHTS, ignore_errors=True)
+        if command not in SERVING:
+            # Nothing is made of them any more.
+            shutil.rmtree(ahead.WEIGHTS, ignore_errors=True)
         secret_key()
     except LaunchError as error:
         print(f"doppio: {error}", file=sys.stderr)

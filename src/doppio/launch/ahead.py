@@ -18,8 +18,15 @@ LOOPS = ("sparse-loops", "dense-loops")
 LANES = (("encoder", "dense-loops", "other-precisions"), ("scorer", "sparse-loops"))
 
 
-def steps(before: Sequence[str], *, loops: bool) -> list[Step]:
-    """Steps that make what is lacking, each process on one core; `before` are the steps that come first."""
+def steps(before: Sequence[str], *, loops: bool, later: Sequence[str] = ()) -> list[Step]:
+    """Steps that make what is lacking, each process on one core.
+
+    Parameters
+    ----------
+    before : titles of the steps that come first
+    loops : whether loops are compiled ahead, for a command that serves or tests
+    later : tasks that nobody waits for now; a set-up does them
+    """
     weights = python.WEIGHTS.read_bytes()
     learned = stamp(weights, *(path.read_bytes() for path in LEARNED))
     sources = stamp(*(path.read_bytes() for path in sorted((ROOT / "src" / "doppio" / "core").rglob("*.py"))))
@@ -33,6 +40,7 @@ def steps(before: Sequence[str], *, loops: bool) -> list[Step]:
         for task, digest in made_from.items()
         if not is_stamped(markers[task], digest) or (task in SHIPPED and not (MODELS / SHIPPED[task]).is_dir())
     ]
+    lacking = [task for task in lacking if task not in later]
     needs = tuple(title for title in ("Python packages",) if title in before)
     found = []
     if not set(lacking) <= set(LOOPS):

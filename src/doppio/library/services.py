@@ -19,6 +19,7 @@ from doppio.library.models import Chunking, Document, DocumentVersion, Section, 
 from doppio.library.signals import arrived, leaving, text_changed
 
 BATCH = 2000
+CHANGED = "Documents have changed or were removed since they were cut; build the recipe again."
 
 
 @dataclass
@@ -203,9 +204,33 @@ def _sections(row: Document, sections: Iterable[CoreSection]) -> list[Section]:
     ]
 
 
+@dataclass(frozen=True)
+class Corpus:
+    """Which documents a workspace held at one moment, and what each of them was: what a build and a reader stand on.
+
+    documents, names, digests : of each document, in the order of their names
+    """
+
+    documents: tuple[int, ...]
+    names: tuple[str, ...]
+    digests: tuple[str, ...]
+
+    @property
+    def key(self) -> str:
+        """The corpus's fingerprint."""
+        return corpus_key(list(zip(self.names, self.digests, strict=True)))
+
+
+def corpus_now(workspace: Workspace) -> Corpus:
+    """The workspace's documents as they are now; one query, so all of it is of one moment."""
+    rows = list(workspace.documents.order_by("name").values_list("pk", "name", "digest"))
+    documents, names, digests = zip(*rows, strict=True) if rows else ((), (), ())
+    return Corpus(documents, names, digests)
+
+
 def corpus_of(workspace: Workspace) -> str:
     """Fingerprint of the workspace's documents."""
-    return corpus_key(list(workspace.documents.order_by("name").values_list("name", "digest")))
+    return corpus_now(workspace).key
 
 
 def core_documents(workspace: Workspace) -> list[CoreDocument]:
@@ -239,18 +264,15 @@ def record_chunking(workspace: Workspace, key: str, settings: dict, chunks: int)
 class RecordedTexts:
     """Chunk texts cut out of the recorded documents by the database, one query a call.
 
-    documents : primary keys of the corpus's documents, in its order
+    A chunk's offsets are good for the document that was cut and for no later version of it: each text comes with a
+    look at the digest, and a document that has changed or gone since is told instead of read.
+
     context : the chunking's
     """
 
-    documents: Sequence[int]
+    corpus: Corpus
     table: ChunkTable
     context: str = NONE
-
-    @classmethod
-    def of(cls, workspace: Workspace, table: ChunkTable, context: str) -> "RecordedTexts":
-        """Over the workspace's documents as they are now."""
-        return cls(list(workspace.documents.order_by("name").values_list("pk", flat=True)), table, context)
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
         return self._cut_out(chunks, self.table.start, self.table.end)
@@ -260,33 +282,53 @@ class RecordedTexts:
 
     def owners(self, chunks: Sequence[int]) -> list[int]:
         """Primary keys of the documents that chunks are of."""
-        return [self.documents[position] for position in self.table.document[list(chunks)].tolist()]
+        return [self.corpus.documents[position] for position in self.table.document[list(chunks)].tolist()]
+
+    def _digests(self, chunks: Sequence[int]) -> list[str]:
+        return [self.corpus.digests[position] for position in self.table.document[list(chunks)].tolist()]
 
     def _cut_out(self, chunks: Sequence[int], start: np.ndarray, end: np.ndarray) -> list[str]:
         rows = np.asarray(chunks, np.int64)
         with connection.cursor() as cursor:
             cursor.execute(
                 "SELECT substring(d.text FROM w.low + 1 FOR w.high - w.low) "
-                "FROM unnest(%s::bigint[], %s::int[], %s::int[]) WITH ORDINALITY AS w(id, low, high, place) "
-                "JOIN library_document d ON d.id = w.id ORDER BY w.place",
-                [self.owners(chunks), start[rows].tolist(), end[rows].tolist()],
+                "FROM unnest(%s::bigint[], %s::text[], %s::int[], %s::int[]) "
+                "WITH ORDINALITY AS w(id, digest, low, high, place) "
+                "JOIN library_document d ON d.id = w.id AND d.digest = w.digest ORDER BY w.place",
+                [self.owners(chunks), self._digests(chunks), start[rows].tolist(), end[rows].tolist()],
             )
             found = [text for (text,) in cursor.fetchall()]
         if len(found) != len(rows):
-            raise DocumentError("Documents were removed while their chunks were read; build the recipe again.")
+            raise DocumentError(CHANGED)
         return found
 
+    def _check(self, chunks: Sequence[int]) -> None:
+        """What was just read of these documents was read of what was cut.
+
+        Raises
+        ------
+        DocumentError
+            If one of them has changed or gone.
+        """
+        wanted = dict(zip(self.owners(chunks), self._digests(chunks), strict=True))
+        if dict(Document.objects.filter(pk__in=wanted).values_list("pk", "digest")) != wanted:
+            raise DocumentError(CHANGED)
+
     def indexed(self, chunks: Sequence[int]) -> list[str]:
+        # The texts come last: their digests are looked at, and hold for what was read before.
         lines = self.lines(chunks)
         return [with_context(line, text) for line, text in zip(lines, self.texts(chunks), strict=True)]
 
     def titles(self, chunks: Sequence[int]) -> list[str]:
         owners = self.owners(chunks)
         titles = dict(Document.objects.filter(pk__in=set(owners)).values_list("pk", "title"))
+        self._check(chunks)
         return [titles[owner] for owner in owners]
 
     def headings(self, chunks: Sequence[int]) -> list[str]:
-        return ["\n".join(path) for path in self._paths(chunks)]
+        paths = self._paths(chunks)
+        self._check(chunks)
+        return ["\n".join(path) for path in paths]
 
     def lines(self, chunks: Sequence[int]) -> list[str]:
         """The context line of each chunk; two queries, however many chunks."""

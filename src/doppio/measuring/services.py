@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db import transaction
+from django.db import connection, transaction
 from django.db.models import Prefetch
 
 from doppio.asking.models import RecipeVersion
@@ -19,7 +19,7 @@ from doppio.core.progress import Progress
 from doppio.indexing.models import Job, Survey
 from doppio.indexing.services import build, is_built, open_pipeline
 from doppio.library.models import Document, Workspace
-from doppio.library.services import corpus_of
+from doppio.library.services import corpus_now, corpus_of
 from doppio.measuring.models import AnswerSpan, Question, TrialRecord, TrialRow
 
 BATCH = 500
@@ -125,7 +125,8 @@ def queue_job(recipe: RecipeVersion, user: User | None, *, kind: str, title: str
     waiting = recipe.workspace.jobs.filter(
         kind=kind, details__recipe=recipe.pk, state__in=(Job.QUEUED, Job.RUNNING), cancel_requested=False
     ).first()
-    if waiting is not None:
+    # One that runs over documents that have changed since will not say what is wanted: another one does after it.
+    if waiting is not None and waiting.details.get("corpus") in (None, corpus_of(recipe.workspace)):
         return waiting
     job = Job.objects.create(
         workspace=recipe.workspace, kind=kind, title=title, details={"recipe": recipe.pk}, started_by=user
@@ -167,11 +168,18 @@ def positions(workspace: Workspace) -> dict[str, int]:
 def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = None) -> TrialRecord:
     """Build what a recipe lacks, ask all questions, and record the trial."""
     workspace = recipe.workspace
-    corpus = corpus_of(workspace)
-    pipeline = build(workspace, core_recipe(recipe), progress)
-    names = list(workspace.documents.order_by("name").values_list("name", flat=True))
-    result = run_trial(pipeline, names, core_questions(workspace), progress=progress)
-    return _record(recipe, corpus, result, len(pipeline.chunks), job)
+    with transaction.atomic():
+        # Labels and documents of one moment: who changes documents moves their labels in one go.
+        with connection.cursor() as cursor:
+            if not connection.savepoint_ids:
+                cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        corpus, questions = corpus_now(workspace), core_questions(workspace)
+    if job is not None:
+        job.details = {**job.details, "corpus": corpus.key}
+        job.save(update_fields=["details"])
+    pipeline = build(workspace, core_recipe(recipe), progress, corpus)
+    result = run_trial(pipeline, corpus.names, questions, progress=progress)
+    return _record(recipe, corpus.key, result, len(pipeline.chunks), job)
 
 
 @transaction.atomic
