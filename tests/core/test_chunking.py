@@ -51,7 +51,7 @@ def pieces(document, chunking):
 
 
 class ChunksOfRandomText(unittest.TestCase):
-    @settings(max_examples=250, deadline=None)
+    @settings(max_examples=250)
     @given(
         st.one_of(TEXTS.map(lambda text: Document("d", "d", text)), structured()),
         RULES,
@@ -99,7 +99,7 @@ class ChunksOfRandomText(unittest.TestCase):
             default=0,
         )
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.text("abcdefg", min_size=1, max_size=9), max_size=80), st.integers(12, 60), st.integers(0, 8))
     def test_natural_breaks_never_cut_a_word_that_fits(self, parts, size, overlap):
         text = " ".join(parts)
@@ -109,7 +109,7 @@ class ChunksOfRandomText(unittest.TestCase):
             self.assertTrue(start == 0 or text[start - 1] == " ")
             self.assertTrue(end == len(text) or text[end] == " ")
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(structured(), st.integers(8, 40), st.integers(1, 3))
     def test_outline_crosses_no_heading_and_cuts_no_table_that_fits(self, document, size, level):
         starts, ends, _, units = ranges_of(
@@ -126,7 +126,7 @@ class ChunksOfRandomText(unittest.TestCase):
                 inside = (starts > begin) & (starts < block.end)
                 self.assertFalse(inside.any(), document.text[block.start : block.end])
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(TEXTS)
     def test_words_are_what_a_plain_scan_finds(self, text):
         units = words(text)
@@ -270,7 +270,7 @@ class TopicShift(unittest.TestCase):
         part = cut_one(Document("d", "d", text), chunking, words(text), None, encoder())
         self.assertIn(len(self.WIND), part["start"].tolist())
 
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=50)
     @given(st.lists(st.floats(0, 1), max_size=30))
     def test_depth_is_the_fall_from_the_nearest_peak_on_either_side(self, values):
         def peak(sequence, bottom):

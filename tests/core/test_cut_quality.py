@@ -27,14 +27,14 @@ def triples(text):
 
 
 class NearTwins(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(WORDS.map(" ".join), max_size=12))
     def test_what_is_found_has_the_overlap_that_is_said(self, texts):
         for twins in near_identical(texts, least=0.5):
             one, other = triples(texts[twins.one]), triples(texts[twins.other])
             self.assertAlmostEqual(twins.alike, len(one & other) / len(one | other))
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(WORDS.map(" ".join), max_size=12))
     def test_every_pair_alike_enough_is_found(self, texts):
         found = {(twins.one, twins.other) for twins in near_identical(texts, least=0.95)}
@@ -68,7 +68,7 @@ class Looks(unittest.TestCase):
         self.assertEqual(found.begins_inside.tolist(), [False, True])
         self.assertEqual(found.ends_inside.tolist(), [True, False])
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(st.integers(0, 90), st.integers(1, 60), st.integers(3, 40), st.integers(0, 20))
     def test_the_state_of_a_span_is_what_sets_of_characters_say(self, start, length, size, overlap):
         starts = np.arange(0, 100, max(size - overlap, 1))
@@ -133,7 +133,7 @@ class Placing(unittest.TestCase):
         self.assertAlmostEqual(found.alike, 7 / 8)
         self.assertIsNone(closest(now, "entirely other words that nobody wrote"))
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(WORDS, WORDS, WORDS)
     def test_a_quote_that_is_still_there_once_is_always_found(self, left, quote, right):
         if not quote:

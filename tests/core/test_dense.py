@@ -81,7 +81,7 @@ class Exact(unittest.TestCase):
         found, _ = index_of(rows[shuffled]).search(rows[100], 7)
         self.assertEqual(found.tolist(), np.flatnonzero((shuffled >= 40) & (shuffled < 240))[:7].tolist())
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(st.integers(0, 10_000), st.sampled_from(METRICS), st.lists(st.integers(1, 119), max_size=3))
     def test_segments_with_deletions_rank_to_the_last_bit_as_one_index_does(self, seed, metric, cuts):
         random = np.random.default_rng(seed)

@@ -395,7 +395,7 @@ class Outlines(unittest.TestCase):
             with self.assertRaisesRegex(DocumentError, reason):
                 Correction.from_json(body)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.tuples(st.integers(1, 6), st.text("abc ", min_size=1, max_size=6)), max_size=12))
     def test_sections_nest(self, headings):
         document = self.document(*[(level, f"h{text}", "x") for level, text in headings])

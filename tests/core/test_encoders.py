@@ -110,7 +110,7 @@ class Folders(unittest.TestCase):
         self.assertLess((MODELS / "compact-english-int8" / "encoder.onnx").stat().st_size, 26e6)
         self.assertNotEqual(open_folder(MODELS / "compact-english-int8").digest, whole.digest)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.integers(0, 300), max_size=300))
     def test_batches_hold_every_row_once_in_the_order_of_length_and_stay_small(self, lengths):
         found = batches(np.array(lengths, np.int64))

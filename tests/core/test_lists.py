@@ -62,7 +62,7 @@ NAMES = st.lists(st.sampled_from("abcdefgh"), unique=True, max_size=8).map(sorte
 
 
 class Keeping(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.lists(NAMES, max_size=4), NAMES)
     def test_every_document_is_in_one_segment_or_fresh_and_never_in_two(self, held, corpus):
         parts, fresh = kept_parts(
@@ -94,7 +94,7 @@ class Keeping(unittest.TestCase):
 
 
 class Numbers(unittest.TestCase):
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(NAMES, st.lists(st.integers(0, 2), min_size=8, max_size=8), NAMES)
     def test_chunks_are_numbered_in_the_order_of_the_corpus_whatever_segment_they_are_in(self, corpus, owner, gone):
         parts, segments = [], []
@@ -292,7 +292,7 @@ class Encoding(unittest.TestCase):
         with mock.patch("doppio.core.encoding.MOST_ROWS", 3), mock.patch("doppio.core.encoding.LEAST_ROWS", 3):
             encode_segment(store, encoder, lambda rows: [texts[row] for row in rows], lengths, wanted, progress)
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(
         st.lists(st.integers(0, 40), max_size=20),
         st.lists(st.integers(1, 3), max_size=4),
@@ -343,7 +343,7 @@ class Encoding(unittest.TestCase):
 
 
 class Tokens(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.lists(st.integers(0, 8), max_size=6), min_size=1, max_size=10), st.data())
     def test_segments_with_deletions_hold_what_one_does_and_count_alike(self, chunks, data):
         owner = data.draw(st.lists(st.sampled_from([0, 1, -1]), min_size=len(chunks), max_size=len(chunks)))
@@ -380,7 +380,7 @@ class Tokens(unittest.TestCase):
 
 
 class Heap(unittest.TestCase):
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(st.lists(st.integers(-4, 4), max_size=40), st.integers(0, 12))
     def test_it_keeps_the_best_with_ties_to_the_smaller_id(self, values, room):
         scores, ids, size = np.empty(room), np.empty(room, np.int64), 0

@@ -54,7 +54,7 @@ class Relevant(unittest.TestCase):
     def test_a_document_that_is_not_there_has_no_relevant_chunk(self):
         self.assertEqual(len(relevance(table(), {}, asked((0, 5))).chunks[0]), 0)
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(st.integers(0, 900), st.integers(1, 99))
     def test_labels_survive_another_chunking(self, start, length):
         question = asked((start, start + length))
@@ -79,7 +79,7 @@ class Measured(unittest.TestCase):
         values = measure(np.empty(0, np.int64), found(asked((510, 520))), table(), [5])
         self.assertEqual(set(values.values()), {0.0})
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(
         st.permutations(range(10)),
         st.lists(st.tuples(st.integers(0, 9), st.integers(1, 4)), min_size=1, max_size=6, unique_by=lambda x: x[0]),
@@ -95,7 +95,7 @@ class Measured(unittest.TestCase):
         scores[list(order)] = np.arange(10, 0, -1)
         self.assertAlmostEqual(got, ndcg_score([gains], [scores], k=k), places=9)
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=100)
     @given(
         st.lists(st.integers(0, 18), unique=True, max_size=19),
         st.lists(st.tuples(st.integers(0, 800), st.integers(1, 300)), min_size=1, max_size=4),
@@ -169,7 +169,7 @@ class Ledger(unittest.TestCase):
         self.assertEqual(self.cause_of(question=nothing), rows.WRONGLY_FILLED)
         self.assertEqual(self.cause_of(context=([], None, None), question=nothing), rows.RIGHTLY_EMPTY)
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(st.lists(st.tuples(
         st.lists(st.integers(0, 9), unique=True, max_size=6), st.lists(st.integers(0, 9), unique=True, max_size=6),
         st.integers(0, 8), st.integers(0, 5), st.integers(0, 3), st.integers(0, 3),

@@ -15,14 +15,14 @@ GROUPS = st.lists(st.integers(0, 6), max_size=20)
 
 
 class Groups(unittest.TestCase):
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(GROUPS, st.integers(1, 8))
     def test_the_first_k_groups_are_those_that_a_plain_walk_meets(self, groups, k):
         met = list(dict.fromkeys(groups))[:k]
         found = first_groups(np.array(groups, np.int64), k)
         self.assertEqual(found.tolist(), [group in met for group in groups])
 
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(GROUPS, st.integers(0, 60))
     def test_a_group_is_paid_for_once_and_the_budget_holds(self, groups, budget):
         price = {group: 3 + 2 * group for group in groups}
@@ -38,7 +38,7 @@ class Groups(unittest.TestCase):
                     taken[place] or price[group] > budget - sum(price[g] for g in paid if first[g] < place)
                 )
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(st.lists(st.integers(1, 30), max_size=15), st.integers(0, 100))
     def test_without_groups_each_passage_pays(self, tokens, budget):
         taken = pack(np.array(tokens, np.int64), budget)

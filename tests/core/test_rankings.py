@@ -16,7 +16,7 @@ def ids(values):
 
 
 class Best(unittest.TestCase):
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(st.lists(st.integers(-3, 3), max_size=40), st.integers(0, 50), st.integers(0, 40))
     def test_the_best_of_several_lists_are_those_of_a_full_sort_with_ties_by_id(self, values, k, cut):
         expected = sorted(range(len(values)), key=lambda n: (-values[n], n))[:k]
@@ -46,7 +46,7 @@ class Fusion(unittest.TestCase):
         fused = scaled_score_fusion([(ids([5, 6]), np.array([2, 2], np.float32))])
         self.assertEqual(fused.scores.tolist(), [1.0, 1.0])
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(RANKINGS, st.randoms())
     def test_equal_weights_do_not_care_for_the_order_of_branches(self, rankings, random):
         turned = list(rankings)
@@ -55,7 +55,7 @@ class Fusion(unittest.TestCase):
         other = reciprocal_rank_fusion([ids(r) for r in turned])
         self.assertEqual(one.chunks.tolist(), other.chunks.tolist())
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(RANKINGS)
     def test_fused_holds_each_chunk_once_and_shares_add_up(self, rankings):
         for fused in (
@@ -66,7 +66,7 @@ class Fusion(unittest.TestCase):
             np.testing.assert_allclose(fused.shares.sum(axis=1), fused.scores, rtol=1e-5, atol=1e-7)
             self.assertTrue((np.diff(fused.scores) <= 1e-7).all())
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(st.lists(st.integers(0, 30), unique=True, min_size=1, max_size=12))
     def test_one_branch_keeps_its_order(self, ranking):
         self.assertEqual(reciprocal_rank_fusion([ids(ranking)]).chunks.tolist(), ranking)
@@ -83,7 +83,7 @@ class Fusion(unittest.TestCase):
 
 
 class Packing(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.lists(st.integers(1, 50), max_size=12), st.integers(1, 120))
     def test_packed_passages_fit_and_nothing_that_fits_first_is_left_out(self, tokens, budget):
         taken = pack(np.array(tokens, np.int64), budget)

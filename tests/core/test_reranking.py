@@ -38,7 +38,6 @@ def scored(values):
 
 
 class Blending(unittest.TestCase):
-    @settings(deadline=None)
     @given(numbers, st.floats(0, 3), st.integers(0, 100))
     def test_it_adds_the_standard_score_in_the_spread_of_the_joint_scores(self, raw, blend, seed):
         raw = np.array(raw, np.float32)
@@ -67,7 +66,6 @@ class Blending(unittest.TestCase):
 
 
 class Ordering(unittest.TestCase):
-    @settings(deadline=None)
     @given(numbers, st.floats(0.01, 0.99))
     def test_a_floor_parts_probabilities_and_never_changes_the_order(self, raw, floor):
         calibration = Calibration(0.5, 0.1)
@@ -130,7 +128,7 @@ class Depths(unittest.TestCase):
 
 
 class Chance(unittest.TestCase):
-    @settings(deadline=None, max_examples=40)
+    @settings(max_examples=40)
     @given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 3)), min_size=1, max_size=9))
     def test_few_pairs_are_counted_out(self, pairs):
         a, b = (np.array(column, float) for column in zip(*pairs, strict=True))

@@ -104,7 +104,7 @@ class Kept(unittest.TestCase):
 
 
 class Changing(Kept):
-    @settings(max_examples=12, deadline=None)
+    @settings(max_examples=12)
     @given(
         st.lists(st.tuples(CORPORA, THEN), min_size=2, max_size=6),
         st.integers(0, 10**9),

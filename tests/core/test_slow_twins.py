@@ -53,7 +53,7 @@ def slow_natural(level, size, overlap):
 
 
 class Cutting(unittest.TestCase):
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(PROSE, st.sampled_from(["words", "characters"]), st.integers(8, 40), st.integers(0, 39))
     def test_natural_breaks(self, parts, unit, size, overlap):
         text = canonical(" ".join(parts)).strip()
@@ -67,7 +67,7 @@ class Cutting(unittest.TestCase):
             [(int(units.starts[a]), int(units.ends[b - 1])) for a, b in expected],
         )
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=100)
     @given(st.integers(0, 80), st.integers(8, 30), st.integers(0, 29))
     def test_fixed_window(self, length, size, overlap):
         overlap = min(overlap, size - 1)
@@ -82,7 +82,7 @@ class Cutting(unittest.TestCase):
 
 
 class Indexing(unittest.TestCase):
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=100)
     @given(st.lists(st.lists(st.sampled_from(["rope", "E-417", "wind", "TX/12.5"]), max_size=9), max_size=12))
     def test_postings(self, chunks):
         analysis = Analysis(stem=False)
@@ -111,7 +111,7 @@ class Labels(unittest.TestCase):
     def question(self, spans):
         return Question("q", "t", tuple(Span("ab"[d], start, start + n) for d, start, n in spans))
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(SPANS, st.floats(0.05, 1))
     def test_relevance_by_sets_of_characters(self, spans, cover):
         found = relevance(self.table, {"a": 0, "b": 1}, self.question(spans), cover)
@@ -125,7 +125,7 @@ class Labels(unittest.TestCase):
             self.assertEqual(chunks.tolist(), expected)
             self.assertEqual(intact, any(span <= chunk for chunk in self.sets))
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(SPANS, st.lists(st.integers(0, 19), unique=True, max_size=20), st.integers(1, 12))
     def test_metrics_by_sets_of_characters(self, spans, ranking, k):
         relevant = relevance(self.table, {"a": 0, "b": 1}, self.question(spans))
@@ -148,7 +148,7 @@ class Labels(unittest.TestCase):
 
 
 class Intervals(unittest.TestCase):
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(st.integers(1, 400).flatmap(lambda n: st.tuples(st.integers(0, n), st.just(n))))
     def test_wilson_is_that_of_scipy(self, counts):
         hits, total = counts
@@ -159,7 +159,7 @@ class Intervals(unittest.TestCase):
 
 
 class Text(unittest.TestCase):
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(st.text(max_size=80))
     def test_canonical_text_is_a_fixed_point_without_controls(self, text):
         once = canonical(text)
@@ -167,7 +167,7 @@ class Text(unittest.TestCase):
         self.assertFalse(any(ord(sign) < 32 and sign not in "\n\t" for sign in once))
         self.assertNotIn("\r", once)
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.text(max_size=80), st.booleans(), st.booleans(), st.booleans())
     def test_terms_of_any_text_are_ranges_in_order(self, text, stem, stops, codes):
         terms = Analysis(stem=stem, stop_words=stops, keep_codes=codes).terms(text)

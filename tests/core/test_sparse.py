@@ -65,7 +65,7 @@ def slow_scores(chunks, question, w):
 
 
 class Variants(unittest.TestCase):
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(CHUNKS, ASKED, WEIGHTINGS)
     def test_scores_and_order_are_those_of_the_formula(self, chunks, question, weighting):
         expected = slow_scores(chunks, question, weighting)
@@ -75,7 +75,7 @@ class Variants(unittest.TestCase):
             np.testing.assert_allclose(scores, [expected[n] for n in found], rtol=1e-4, atol=1e-5)
             self.assertTrue((np.diff(scores) <= 1e-6).all())
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=100)
     @given(CHUNKS, ASKED, WEIGHTINGS)
     def test_shares_of_terms_and_of_the_length_add_up_to_the_score(self, chunks, question, weighting):
         index = index_of(chunks)
@@ -164,7 +164,7 @@ class Pruning(unittest.TestCase):
 
 
 class Packing(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.lists(st.integers(0, 2**31 - 1), min_size=1, max_size=BLOCK), st.integers(0, 31))
     def test_what_was_packed_is_unpacked(self, values, shift):
         values = [value >> shift for value in values]
@@ -179,7 +179,7 @@ class Packing(unittest.TestCase):
         self.assertLess(postings.data.nbytes, 3 * postings.held.sum())
         self.assertLess(postings.data.nbytes, (4 + 4) * postings.held.sum() / 3)
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(CHUNKS, st.data())
     def test_merged_segments_equal_a_fresh_index_array_for_array(self, chunks, data):
         owner = data.draw(st.lists(st.sampled_from([0, 1, 2]), min_size=len(chunks), max_size=len(chunks)))
@@ -204,7 +204,7 @@ class Packing(unittest.TestCase):
 class Fields(unittest.TestCase):
     FIELD = st.lists(st.lists(st.sampled_from(WORDS), max_size=6), min_size=4, max_size=4)
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=100)
     @given(FIELD, FIELD, ASKED, st.floats(0.1, 3), st.floats(0, 3), st.floats(0, 1))
     def test_counts_are_added_over_the_fields_before_they_are_saturated(self, title, body, question, k1, weight, b):
         chunks = {"title": title, "body": body}
@@ -304,7 +304,7 @@ class Terms(unittest.TestCase):
             [("The", True, []), ("E-417", False, ["e-417", "e417", "e", "417"]), ("cabins", False, ["cabin"])],
         )
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(
         st.text(st.sampled_from("Ea4-17 the cabins山の/."), max_size=40),
         st.booleans(),

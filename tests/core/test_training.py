@@ -140,7 +140,7 @@ class Drawing(unittest.TestCase):
 
 
 class Judging(unittest.TestCase):
-    @settings(deadline=None, max_examples=8)
+    @settings(max_examples=8)
     @given(st.floats(0.2, 3), st.floats(-3, 1), st.integers(0, 1000))
     def test_calibration_finds_the_line_that_the_scores_were_drawn_from(self, slope, offset, seed):
         dice = np.random.default_rng(seed)

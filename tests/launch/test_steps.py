@@ -18,7 +18,7 @@ class Terminal(io.StringIO):
 
 
 class Order(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.lists(st.sets(st.integers(0, 7)), min_size=1, max_size=8))
     def test_every_step_begins_after_all_that_it_needs(self, needs):
         done, lock = [], threading.Lock()
