@@ -50,9 +50,9 @@ def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progr
 
 
 def measure_in_force(progress: Progress) -> str:
-    """Build and measure the recipe in force, where that has not been done."""
+    """Build and measure the recipe in force, where it has no trial on the present documents."""
     recipe = RecipeVersion.objects.get(workspace__name=NAME, in_force=True)
-    trial = latest_trial(recipe) if is_built(recipe.workspace, core_recipe(recipe)) else None
+    trial = latest_trial(recipe)
     name, fresh = f"{recipe.name} v{recipe.version}", trial is None
     trial = trial or measure_recipe(recipe, progress)
     delivered = f"{trial.ledger[DELIVERED]} of {trial.answerable} questions delivered"
@@ -60,7 +60,10 @@ def measure_in_force(progress: Progress) -> str:
 
 
 def queue_others() -> int:
-    """Have the worker measure all recipes that have no trial on the present documents; returns how many."""
+    """Have the worker measure all recipes that have no trial on the present documents, or are not built any more.
+
+    Returns how many. To see what is built takes opened models, so it waits until nobody waits for it.
+    """
     recipes = RecipeVersion.objects.filter(workspace__name=NAME).select_related("workspace").order_by("pk")
     waiting = [
         recipe

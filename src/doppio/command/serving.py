@@ -52,8 +52,8 @@ def demo(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None
     with _Services() as services:
         services.database()
         step("tables", _migrate)
-        step("demo data", _load_demo)
         services.start(port)
+        step("demo data", _load_demo)
         step("recipe in force", _measure_in_force)
         services.serve(_queue_others)
 

@@ -14,7 +14,7 @@ LOOKS, LOOK_AGAIN = 300, 2.0
 def warm_up() -> None:
     """Open the recipes in force and ask each once, so that the first person does not wait for models to load.
 
-    One that is being built, as the demo's is at its first start, is asked when that is done.
+    One that is still to come or is being built, as the demo's is at its first start, is asked when that is done.
     """
     from django.db import connection
 
@@ -23,13 +23,14 @@ def warm_up() -> None:
     from doppio.indexing.cutting import warm_up_rules
 
     try:
-        waiting = list(RecipeVersion.objects.filter(in_force=True).select_related("workspace"))
+        warm: set[int] = set()
         for _ in range(LOOKS):
-            for recipe in list(waiting):
+            in_force = RecipeVersion.objects.filter(in_force=True).select_related("workspace")
+            for recipe in [recipe for recipe in in_force if recipe.pk not in warm]:
                 with contextlib.suppress(NotBuilt):
                     pipelines.get(recipe.workspace, core_recipe(recipe)).ask("warm up")
-                    waiting.remove(recipe)
-            if not waiting:
+                    warm.add(recipe.pk)
+            if in_force and len(warm) >= len(in_force):
                 break
             time.sleep(LOOK_AGAIN)
         warm_up_rules()
