@@ -136,6 +136,22 @@ class Reading(unittest.TestCase):
         for section in document.sections:
             self.assertTrue(section.start < section.end <= len(document.text))
 
+    @given(st.dictionaries(st.text(st.characters(), max_size=8), st.recursive(
+        st.none() | st.booleans() | st.floats() | st.integers() | st.text(st.characters(), max_size=20),
+        lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=5), inner, max_size=3),
+        max_leaves=8), max_size=4), st.text(st.characters(), min_size=1, max_size=30))  # fmt: skip
+    def test_whatever_stands_in_a_row_what_is_read_of_it_can_be_kept(self, fields, identity):
+        row = {"id": identity, "text": f"text {identity}", "title": identity, "metadata": fields, "carried": fields}
+        try:
+            (document,) = read_file(json.dumps(row).encode(), "rows.jsonl")
+        except DocumentError as refused:
+            self.assertRegex(str(refused), "^rows.jsonl, line 1: ")
+            return
+        kept = [document.id, document.title, document.text, dict(document.metadata), dict(document.carried)]
+        json.dumps(kept, ensure_ascii=False, allow_nan=False).encode()
+        self.assertNotIn(r"\x00", repr(kept).replace(r"\\", ""))
+        self.assertLessEqual(len(document.id), 500)
+
     def test_jsonl_documents_and_their_mistakes(self):
         good = '{"id": "a", "title": "A", "text": "Text of a.", "metadata": {"year": 2025}}\n\n'
         self.assertEqual(self.jsonl(good)[0].metadata, {"year": 2025})

@@ -131,6 +131,42 @@ class Changing(Kept):
             self.assert_same_answers(pipeline, fresh, f"step {place}")
             self.assert_same_answers(again, fresh, f"step {place} after {then}")
 
+    @settings(max_examples=12)
+    @given(CORPORA, CORPORA, st.booleans(), st.integers(0, 10**9))
+    def test_what_is_complete_answers_meanwhile_as_a_fresh_build_of_it_would(self, before, after, begun, number):
+        store = self.root / f"store-{number}"
+        builder, _, _ = self.build(before, store)
+        corpus = corpus_of(after)
+        if begun:
+            # The next build has cut, and has not indexed yet.
+            builder.chunks(corpus, corpus_fingerprint(corpus), self.recipe())
+        held = builder.held([document.digest for document in corpus], self.recipe())
+        same = {document.digest for document in corpus_of(before)}
+        wanted = [place for place, document in enumerate(corpus) if document.digest in same]
+        if held is None:
+            self.assertEqual(wanted, [])
+            return
+        self.assertLessEqual(set(held.documents), set(wanted))
+        # Only one that has changed its place among others is cut anew, and none does here.
+        self.assertEqual(held.documents, wanted)
+        there = [corpus[place] for place in held.documents]
+        pipeline = builder.open_held(held, self.recipe(), CorpusTexts(there, held.opened.table(), "title"))
+        left = {document.id: after[document.id] for document in there}
+        _, _, fresh = self.build(left, self.root / f"fresh-{number}")
+        self.assert_same_answers(pipeline, fresh, f"{before} to {after}")
+
+    def test_a_recipe_with_an_encoder_of_the_corpus_answers_by_the_one_that_is_there(self):
+        given = self.recipe(branches=[{"id": "dense", "kind": "vector", "encoder": "corpus-terms", "depth": 5}],
+                            fusion={"method": "reciprocal-rank"}, rerank=None)  # fmt: skip
+        self.build({"a": 0, "b": 0, "c": 1}, given=given)
+        corpus = corpus_of({"a": 0, "b": 0, "c": 1, "d": 2})
+        builder = Builder(ArtifactStore(self.root / "kept"), self.models)
+        builder.chunks(corpus, corpus_fingerprint(corpus), given)
+        held = builder.held([document.digest for document in corpus], given)
+        self.assertEqual(held.documents, [0, 1, 2])
+        texts = CorpusTexts(corpus[:3], held.opened.table(), "title")
+        self.assertTrue(builder.open_held(held, given, texts).ask(QUESTIONS[0]).stages[0].chunks.size)
+
     def test_only_documents_that_are_new_or_changed_are_cut_and_encoded(self):
         self.build({"a": 0, "b": 0, "c": 1, "d": 2})
         cut_now, encoded = [], []

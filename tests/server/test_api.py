@@ -190,7 +190,6 @@ class Loading(TestCase):
         from tests.server.workspace import load_documents
 
         self.assertEqual(load_documents(workspace, documents()[:2])["removed"], 1)
-        self.assertEqual(workspace.chunkings.count(), 0)
         self.client.force_login(user)
         self.assertIsNone(self.client.get(f"/api/workspaces/{workspace.pk}/line").json()["trial"])
 

@@ -9,6 +9,7 @@ from unittest import mock
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
+from django.db import DataError
 from django.test import TransactionTestCase
 
 from doppio.asking.services import core_recipe, save_recipe
@@ -228,6 +229,86 @@ class Imports(TransactionTestCase):
         job.refresh_from_db()
         self.assertEqual(job.state, Job.CANCELLED)
         self.assertEqual(Import.objects.get(pk=number).files.filter(state="waiting").count(), 3)
+
+    def test_one_that_ended_badly_can_be_taken_up_again(self):
+        number = self.staged({f"{n}.md": f"# Note {n}\n\nText of note {n}.".encode() for n in range(3)})
+        first = self.send("post", f"imports/{number}/start", None, 202)
+        with mock.patch.object(imports, "_open_archives", side_effect=OSError(28, "No space left on device")):
+            call_command("work", once=True)
+        found = self.send("get", f"imports/{number}")
+        self.assertEqual(found["job"]["state"], "failed")
+        self.assertIn("No space left", found["job"]["message"])
+        again = self.send("post", f"imports/{number}/start", None, 202)
+        self.assertNotEqual(again["id"], first["id"])
+        self.assertEqual(self.send("post", f"imports/{number}/start", None, 202)["id"], again["id"])
+        call_command("work", once=True)
+        found = self.send("get", f"imports/{number}")
+        self.assertEqual({row["state"] for row in found["files"]}, {"added"})
+        self.assertEqual(self.send("post", f"imports/{number}/start", None, 202)["id"], again["id"])
+
+    def test_bytes_that_another_workspace_waits_for_stay(self):
+        other, _ = make_workspace("Elsewhere")
+        theirs = imports.stage(imports.begin(other, None), "theirs.md", 1, io.BytesIO(WIND.encode()))
+        self.bring_in({"a.md": WIND.encode()})
+        self.bring_in({"copy.md": WIND.encode()})
+        self.staged({"b.md": WIND.encode()})
+        imports.begin(self.workspace, self.user)
+        gone = self.workspace.documents.get(name="a.md")
+        self.send("post", "documents", {"documents": [gone.pk]})
+        self.assertTrue(place_of(theirs.digest).exists())
+        imports.begin(other, None)
+        self.assertFalse(place_of(theirs.digest).exists())
+
+    def test_poison_ends_in_its_own_row_and_what_comes_after_is_read(self):
+        def packed(method, name="a.md"):
+            target = io.BytesIO()
+            with zipfile.ZipFile(target, "w", method) as archive:
+                archive.writestr(name, "# A\n\n" + "text of a page. " * 50)
+            data = bytearray(target.getvalue())
+            at = data.index(name.encode()) + len(name) + 12
+            data[at : at + 8] = b"\xff" * 8
+            return bytes(data)
+
+        lines = {
+            "nul.jsonl": '{"id": "a\\u0000b", "text": "NUL \\u0000 here", "carried": {"k\\u0000": "v\\u0000"}}',
+            "half.jsonl": '{"id": "\\ud800", "text": "half \\udfff", "title": "\\ud801", "metadata": {"\\ud800": {"\\ud800": 1}}}',
+            "long.jsonl": json.dumps({"id": "x" * 501, "text": "too long a name"}),
+            "deep.jsonl": '{"id": "a", "text": "x", "metadata": ' + "[" * 100_000 + "]" * 100_000 + "}",
+            "digits.jsonl": '{"id": "a", "text": "x", "metadata": {"n": ' + "9" * 5000 + "}}",
+        }
+        given = {name: line.encode() for name, line in lines.items()}
+        given |= {"deflate.zip": packed(zipfile.ZIP_DEFLATED), "lzma.zip": packed(zipfile.ZIP_LZMA)}
+        given |= {"spans.html": b"<span>" * 30_000 + b"<p>x</p>", "z\x00\ud800.md".encode("utf-8", "replace"): b"x"}
+        given = {name if isinstance(name, str) else name.decode(): data for name, data in given.items()}
+        rows, said = self.bring_in({**given, "zz good.md": WIND.encode()})
+        self.assertEqual(rows["zz good.md"]["state"], "added")
+        for name, reason in {
+            "long.jsonl": "line 1: id: 501 characters; 1 to 400 identify a row",
+            "deep.jsonl": "nested too deeply",
+            "digits.jsonl": "line 1: not JSON",
+            "deflate/a.md": "cannot be unpacked",
+            "lzma/a.md": "cannot be unpacked",
+            "spans.html": "nested too deeply",
+        }.items():
+            self.assertEqual(rows[name]["state"], "refused", rows[name])
+            self.assertIn(reason, rows[name]["reason"])
+        kept = self.workspace.documents.get(name="nul.jsonl#ab")
+        self.assertEqual((kept.text, kept.carried), ("NUL  here", {"k": "v"}))
+        half = self.workspace.documents.get(name="half.jsonl#\N{REPLACEMENT CHARACTER}")
+        self.assertEqual(half.text, "half \N{REPLACEMENT CHARACTER}")
+
+    def test_what_cannot_be_kept_for_a_reason_nobody_thought_of_stops_nothing(self):
+        real = imports.take_file
+
+        def odd(workspace, name, *rest):
+            if name == "a.md":
+                raise DataError("value too long for type character varying(500)")
+            return real(workspace, name, *rest)
+
+        with mock.patch.object(imports, "take_file", odd), self.assertLogs("doppio.indexing.imports"):
+            rows, _ = self.bring_in({"a.md": b"# A\n\nx", "b.md": b"# B\n\ny"})
+        self.assertIn("cannot be kept (DataError: value too long", rows["a.md"]["reason"])
+        self.assertEqual(rows["b.md"]["state"], "added")
 
     def test_names_that_point_elsewhere_are_tamed_and_a_started_import_takes_no_more(self):
         number = self.staged({"../../etc/passwd.txt": b"nothing here"})

@@ -243,6 +243,47 @@ class Outrun(Indexes):
                 self.assertIsNone(latest_trial(saved))
                 self.assert_as_a_fresh_build(saved)
 
+    def test_questions_are_answered_while_documents_come_change_and_go(self):
+        saved = self.saved(chunking={**CHUNKING, "size": 19})
+        trial = measure_recipe(saved, Silent())
+        self.client.force_login(self.user)
+
+        def get(tail):
+            return self.client.get(f"/api/workspaces/{self.workspace.pk}/{tail}").json()
+
+        def ask(text):
+            answer = self.client.post(
+                f"/api/workspaces/{self.workspace.pk}/ask", {"text": text}, content_type="application/json"
+            )
+            self.assertEqual(answer.status_code, 200, answer.content)
+            found = answer.json()
+            return {row["title"] for row in found["chunks"]}, [row["title"] for row in found["absent"]["documents"]]
+
+        whole = {"Dogs", "Wind rules"}
+        titles, missing = ask("a dog in the wind")
+        self.assertTrue(whole <= titles and not missing, titles)
+        self.assertIsNone(get("line")["earlier"])
+        self.change()
+        self.assertEqual(ask("a dog in the wind")[1], ["dogs.html"])
+        self.add()
+        titles, missing = ask("a dog in the wind")
+        self.assertEqual(missing, ["aerodrome.md", "dogs.html"])
+        self.assertTrue("Wind rules" in titles and not titles & {"Dogs", "dogs.html"})
+        question = self.workspace.questions.get(identity="q2")
+        self.assertEqual(get(f"questions/{question.pk}")["absent"]["count"], 2)
+        line = get("line")
+        self.assertEqual((line["trial"], line["earlier"]["documents"]), (None, 3))
+        self.assertEqual(line["delivered"], trial.ledger["delivered"])
+        self.assertEqual(line["answerable"], trial.answerable)
+        self.assertEqual(self.client.get(f"/api/workspaces/{self.workspace.pk}/stages/reranked/floor").status_code, 200)
+        self.remove()
+        self.assertNotIn("Alarm codes", ask("E-417")[0])
+        measure_recipe(saved, Silent())
+        titles, missing = ask("a dog in the wind")
+        self.assertTrue("dogs.html" in titles and not missing)
+        self.assertEqual(self.workspace.chunkings.filter(settings=core_recipe(saved).chunking).count(), 1)
+        self.assertIsNone(get("line")["earlier"])
+
     def test_documents_that_come_meanwhile_are_left_to_the_next_build(self):
         saved = self.saved(chunking={**CHUNKING, "size": 17})
         with self.meanwhile(self.add):

@@ -1,20 +1,27 @@
+import io
 import os
 import signal
 import subprocess
 import sys
 import time
+from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
 from django.core.management import call_command
-from django.db import connection
+from django.db import OperationalError, connection
 from django.test import TransactionTestCase
+from django.utils import timezone
 
+from doppio.asking.models import AskedQuestion
 from doppio.asking.services import save_recipe
 from doppio.core.errors import Cancelled
+from doppio.indexing import imports
 from doppio.indexing.jobs import JobProgress, request_cancel, run_job
-from doppio.indexing.models import Job
-from doppio.measuring.services import latest_trial, start_trial
+from doppio.indexing.models import Import, Job
+from doppio.indexing.sweep import AGAIN_AT_MOST, sweep, tidy
+from doppio.library import files
+from doppio.measuring.services import latest_trial, start_survey, start_trial
 from tests.core.corpus import ROOT, recipe
 from tests.server.workspace import make_workspace
 
@@ -116,6 +123,55 @@ class Jobs(TransactionTestCase):
         call_command("work", once=True, silent_for=0.1)
         self.assertEqual(Job.objects.get(pk=job.pk).state, Job.DONE)
         self.assertIsNotNone(latest_trial(self.recipe))
+
+    def test_a_job_that_the_queue_has_lost_is_queued_again(self):
+        job = start_trial(self.recipe, self.user)
+        self.assertEqual(sweep(), 0)
+
+        def lost(_job, _progress):
+            raise OperationalError("server closed the connection unexpectedly")
+
+        with mock.patch("doppio.measuring.tasks._trial", lost), self.assertLogs("doppio.indexing.jobs"):
+            call_command("work", once=True)
+        job.refresh_from_db()
+        self.assertEqual(job.state, Job.RUNNING)
+        self.assertEqual(start_trial(self.recipe, self.user).pk, job.pk)
+        with self.assertLogs("doppio.indexing.sweep"):
+            call_command("work", once=True)
+        job.refresh_from_db()
+        self.assertEqual((job.state, job.details["taken_up"]), (Job.DONE, 1))
+        self.assertIsNotNone(latest_trial(self.recipe))
+
+    def test_one_that_is_lost_time_and_again_ends_and_can_be_started_anew(self):
+        job = start_trial(self.recipe, self.user)
+        for _ in range(AGAIN_AT_MOST + 1):
+            with connection.cursor() as cursor:
+                cursor.execute("UPDATE procrastinate_jobs SET status = 'failed'")
+            sweep()
+        job.refresh_from_db()
+        self.assertEqual(job.state, Job.FAILED)
+        self.assertIn("lost 4 times; start it again", job.message)
+        another = start_trial(self.recipe, self.user)
+        self.assertNotEqual(another.pk, job.pk)
+
+    def test_what_nobody_asked_to_keep_goes_when_the_settings_say(self):
+        ask_now = timezone.now()
+        done = start_trial(self.recipe, self.user)
+        call_command("work", once=True)
+        waiting = start_survey(self.recipe, self.user)
+        AskedQuestion.objects.create(workspace=self.workspace, recipe=self.recipe, text="x", trace={})
+        upload = imports.begin(self.workspace, self.user)
+        row = imports.stage(upload, "a.md", 3, io.BytesIO(b"# A"))
+        soon, later = ask_now + timedelta(days=1), ask_now + timedelta(days=1000)
+        tidy(soon)
+        self.assertEqual(Job.objects.count(), 2)
+        self.assertTrue(files.place_of(row.digest).exists())
+        tidy(later)
+        self.assertEqual(list(Job.objects.values_list("pk", flat=True)), [waiting.pk])
+        self.assertFalse(AskedQuestion.objects.exists() or Import.objects.exists())
+        self.assertFalse(files.place_of(row.digest).exists())
+        self.assertIsNone(latest_trial(self.recipe).job)
+        self.assertNotEqual(done.pk, waiting.pk)
 
     def _until(self, ready, seconds=60):
         end = time.monotonic() + seconds

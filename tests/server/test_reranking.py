@@ -94,14 +94,14 @@ class Stage(WithToy, TestCase):
 
         found = self.get(self.root + "floor")
         self.assertEqual((found["k"], found["floor"], found["calibrated"]), (2, None, True))
-        table = open_pipeline(self.workspace, core_recipe(self.recipe)).chunks
+        pipeline = open_pipeline(self.workspace, core_recipe(self.recipe))
         rows = {row.question_id: row for row in self.trial.rows.select_related("question")}
         self.assertEqual({one["id"] for one in found["questions"]}, set(rows))
         for one in found["questions"]:
             row = rows[one["id"]]
             stage = Trace.from_json(row.trace).stage("reranked")
             np.testing.assert_allclose(one["scores"], stage.scores, atol=1e-5)
-            relevant = relevance(table, positions(self.workspace), core_question(row.question))
+            relevant = relevance(pipeline.chunks, positions(pipeline), core_question(row.question))
             held = {int(chunk) for chunks in relevant.chunks for chunk in chunks}
             self.assertEqual(one["relevant"], [chunk in held for chunk in stage.chunks.tolist()])
 

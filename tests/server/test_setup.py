@@ -13,12 +13,25 @@ import urllib.error
 import urllib.request
 from pathlib import Path
 
+from doppio.command.supervisor import answers
 from doppio.launch.cluster import Cluster, free_port, wait_until
 from doppio.launch.errors import LaunchError
 from tests.core.corpus import MODELS, ROOT
 from tests.server.test_cluster import remove
 
 DOCUMENTS = 8
+
+
+def children(parent):
+    """Processes of a parent that are not at their end, by name."""
+    listed = subprocess.run(["ps", "-o", "pid=,stat=,comm=", "--ppid", str(parent)], capture_output=True, text=True)
+    rows = [line.split(None, 2) for line in listed.stdout.splitlines()]
+    return {name: int(pid) for pid, state, name in rows if state[0] != "Z" and name not in ("sh", "python", "python3")}
+
+
+def alive(process):
+    state = Path(f"/proc/{process}/stat")
+    return state.exists() and state.read_text().rsplit(")", 1)[1].split()[0] != "Z"
 
 
 class Ports(unittest.TestCase):
@@ -115,4 +128,23 @@ class Demo(unittest.TestCase):
         process, said = self.start("demo")
         self.assertIn("demo data ... there", said)
         self.assertNotIn(link, said)
-        self.stop(process)
+        self.survives_kills(process, re.search(r"http://127.0.0.1:\d+", said)[0])
+
+    def survives_kills(self, process, address):
+        second = subprocess.run(
+            ["./doppio", "serve"], cwd=ROOT, env=self.environment, capture_output=True, text=True, timeout=60
+        )
+        self.assertEqual(second.returncode, 2)
+        self.assertRegex(second.stderr, rf"runs already in .* \(process {process.pid}\): {address}")
+        first = children(process.pid)
+        for name in ("web server", "job worker", "postgres"):
+            before = children(process.pid)[name]
+            os.kill(before, signal.SIGKILL)
+            wait_until(lambda name=name, before=before: children(process.pid).get(name, before) != before, 30, name)
+            wait_until(lambda: answers(address), 30, f"the service after the end of the {name}")
+        # A database that is new to it has the worker started again as well.
+        wait_until(lambda: len(children(process.pid)) >= 3, 30, "all of them")
+        self.assertFalse(set(first.values()) & set(children(process.pid).values()))
+        orphans = children(process.pid).values()
+        process.kill()
+        wait_until(lambda: not any(alive(orphan) for orphan in orphans), 30, "the end of all children")

@@ -3,26 +3,37 @@
 import json
 import threading
 from collections import OrderedDict
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any
 
+from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import transaction
 
 from doppio.asking.models import AskedQuestion, RecipeVersion
-from doppio.core.errors import DoppioError
+from doppio.core.errors import DocumentError, DoppioError
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe import Recipe, check
 from doppio.core.trace import Trace
-from doppio.indexing.services import is_built, open_pipeline
+from doppio.indexing.services import is_built, open_meanwhile, open_pipeline
 from doppio.library.models import Workspace
-from doppio.library.services import corpus_of
+from doppio.library.services import RecordedTexts, corpus_of
 
 KEPT_OPEN = 6
+TRIES = 3
+NOT_BUILT = "The indexes of recipe {!r} are not built for the present documents; run its trial."
 
 
 class NotBuilt(DoppioError):
     """A recipe was asked before its indexes were built."""
+
+
+@dataclass(frozen=True)
+class _Opened:
+    pipeline: Pipeline
+    complete: bool
 
 
 class OpenPipelines:
@@ -30,35 +41,75 @@ class OpenPipelines:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._open: OrderedDict[tuple[int, str, str], Pipeline] = OrderedDict()
+        self._open: OrderedDict[tuple[int, str, str], _Opened] = OrderedDict()
 
     def get(self, workspace: Workspace, recipe: Recipe) -> Pipeline:
         """The opened pipeline of a recipe.
 
+        While documents that came or changed are not indexed, it is one over the others; see `absent`.
+
         Raises
         ------
         NotBuilt
-            If its indexes are not there yet.
+            If nothing of its indexes is there yet.
         ArtifactDamaged
             If one of them is not what was written.
         """
         corpus = corpus_of(workspace)
         key = (workspace.pk, corpus, recipe.fingerprint)
         with self._lock:
-            if key in self._open:
-                self._open.move_to_end(key)
-                return self._open[key]
-            if not is_built(workspace, recipe):
-                raise NotBuilt(
-                    f"The indexes of recipe {recipe.name!r} are not built for the present documents; run its trial."
-                )
-            self._open[key] = open_pipeline(workspace, recipe)
-            while len(self._open) > KEPT_OPEN:
-                self._open.popitem(last=False)
-            return self._open[key]
+            found = self._open.get(key)
+            if found is None or not found.complete:
+                found = self._opened(workspace, recipe, found)
+                self._open[key] = found
+                while len(self._open) > KEPT_OPEN:
+                    self._open.popitem(last=False)
+            self._open.move_to_end(key)
+            return found.pipeline
+
+    def whole(self, workspace: Workspace, recipe: Recipe) -> Pipeline:
+        """The same over all documents, for what goes by the numbers of the chunks in a trial.
+
+        Raises
+        ------
+        NotBuilt
+            If one of them is not indexed yet.
+        """
+        pipeline = self.get(workspace, recipe)
+        if absent(workspace, pipeline):
+            raise NotBuilt(NOT_BUILT.format(recipe.name))
+        return pipeline
+
+    @staticmethod
+    def _opened(workspace: Workspace, recipe: Recipe, before: _Opened | None) -> _Opened:
+        if is_built(workspace, recipe):
+            return _Opened(open_pipeline(workspace, recipe), True)
+        pipeline = before.pipeline if before is not None else open_meanwhile(workspace, recipe)
+        if pipeline is None:
+            raise NotBuilt(NOT_BUILT.format(recipe.name))
+        return _Opened(pipeline, False)
 
 
 pipelines = OpenPipelines()
+
+
+def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:
+    """Documents that are not in the index that answers, since it is still being built: primary keys and titles."""
+    assert isinstance(pipeline.texts, RecordedTexts)
+    there = workspace.documents.exclude(pk__in=pipeline.texts.corpus.documents)
+    return list(there.order_by("name").values_list("pk", "title"))
+
+
+def answered(workspace: Workspace, recipe: Recipe, text: str) -> tuple[Pipeline, Trace]:
+    """Ask a question; where a document changed between opening the index and reading from it, ask again."""
+    for _ in range(TRIES):
+        pipeline = pipelines.get(workspace, recipe)
+        try:
+            return pipeline, pipeline.ask(text)
+        except DocumentError:
+            continue
+    pipeline = pipelines.get(workspace, recipe)
+    return pipeline, pipeline.ask(text)
 
 
 @transaction.atomic
@@ -116,9 +167,13 @@ def _checked(body: str) -> Recipe:
 
 def ask(recipe: RecipeVersion, text: str, user: User | None) -> tuple[Pipeline, Trace]:
     """Ask a typed question and keep its trace."""
-    pipeline = pipelines.get(recipe.workspace, core_recipe(recipe))
-    trace = pipeline.ask(text)
+    pipeline, trace = answered(recipe.workspace, core_recipe(recipe), text)
     AskedQuestion.objects.create(
         workspace=recipe.workspace, recipe=recipe, text=text, trace=trace.to_json(), asked_by=user
     )
     return pipeline, trace
+
+
+def forget_asked(sender: object, now: datetime, **_: object) -> None:
+    """Throw away typed questions that are older than the settings keep them."""
+    AskedQuestion.objects.filter(asked_at__lt=now - timedelta(days=settings.DOPPIO_KEEP_ASKED_DAYS)).delete()

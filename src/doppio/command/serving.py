@@ -1,27 +1,27 @@
-"""Start the database, the job worker and the web server; stop them together."""
+"""`./doppio demo` and `./doppio serve`: everything up, and kept up until Ctrl-C."""
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
-import urllib.error
-import urllib.request
 from collections.abc import Callable
-from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from doppio.command.paths import DEMO, ROOT, VAR
 from doppio.command.show import err, out, progress_bars
+from doppio.command.supervisor import Supervisor, answers
 from doppio.core.errors import DoppioError
-from doppio.launch.cluster import Cluster, free_port, wait_until
-from doppio.launch.places import BEGUN
+from doppio.launch.cluster import Cluster, free_port
+from doppio.launch.lock import Lock
+from doppio.launch.places import BEGUN, LOCK, SERVED
 from doppio.launch.steps import step
 
 PREFERRED_PORT = 8765
-Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use.")]
+Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use, and said.")]
 
 # The launcher has done it by the time that the command begins.
 NewDatabase = Annotated[
@@ -49,29 +49,19 @@ def demo(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None
 
     The recipe in force is measured before the door opens; the others are measured by the worker.
     """
-    with _Services() as services:
-        services.database()
-        step("tables", _migrate)
-        services.start(port)
-        step("demo data", _load_demo)
-        step("recipe in force", _measure_in_force)
-        services.serve(_queue_others)
+    with _Service(port) as service:
+        service.supervisor.do(lambda: step("demo data", _load_demo))
+        service.supervisor.do(lambda: step("recipe in force", _measure_in_force))
+        service.serve(_queue_others)
 
 
 def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None:
     """Serve what is there, without loading the demo."""
-    with _Services() as services:
-        services.database()
-        step("tables", _migrate)
-        services.start(port)
-        services.serve()
+    with _Service(port) as service:
+        service.serve(lambda: None)
 
 
 def _migrate() -> str:
-    import django
-
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "doppio.site.settings")
-    django.setup()
     from django.core.management import call_command
 
     call_command("migrate", verbosity=0, interactive=False)
@@ -100,107 +90,114 @@ def _queue_others() -> None:
         out.print(f"{waiting} more recipes are being measured; the Trials page shows how far they are.")
 
 
-class _Services:
-    """Processes that were started here, stopped when the block ends, in whatever way it ends."""
+def _work() -> None:
+    from django.core.management import call_command
 
-    def __init__(self) -> None:
+    call_command("work")
+
+
+class _Service:
+    """Database, worker and web server, up when the block begins and stopped when it ends, in whatever way it ends."""
+
+    def __init__(self, wanted: int) -> None:
+        handle = os.environ.pop(LOCK, "")
+        self._lock = Lock(SERVED, int(handle) if handle else None)
+        if not handle:
+            self._lock.take()
+        self._wanted = wanted
         self._cluster = Cluster(VAR)
-        self._children: list[tuple[str, subprocess.Popen]] = []
-        self._helpers: list[subprocess.Popen] = []
-        self._started_database = False
-        self._address = ""
+        self.supervisor = Supervisor(self._cluster, VAR)
 
-    def __enter__(self) -> "_Services":
+    def __enter__(self) -> "_Service":
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
         # A shell starts background commands with this signal ignored; stopping must work there too.
         signal.signal(signal.SIGINT, signal.default_int_handler)
+        try:
+            self._begin()
+        except BaseException:
+            self.__exit__()
+            raise
         return self
 
     def __exit__(self, *_: object) -> None:
-        children = [*(child for _, child in self._children), *self._helpers]
-        for child in reversed(children):
-            if child.poll() is None:
-                # Helpers start programs of their own, which end with them.
-                os.killpg(child.pid, signal.SIGTERM) if child in self._helpers else child.terminate()
-        for child in children:
-            try:
-                child.wait(15)
-            except subprocess.TimeoutExpired:
-                child.kill()
-        if self._started_database:
-            self._cluster.stop()
-            err.print("  stopped")
+        self._lock.say(state="stopping")
+        self.supervisor.stop()
+        err.print("  stopped")
 
-    def database(self) -> None:
-        step("database", self._start_database)
+    def _begin(self) -> None:
+        listening = self._listen()
+        address = f"http://127.0.0.1:{listening.getsockname()[1]}"
+        self._address = address
+        self._lock.say(state="running", address=address)
+        # The database starts while this process imports what its children need.
+        self.supervisor.look()
+        os.environ |= {"DJANGO_SETTINGS_MODULE": "doppio.site.settings", "DOPPIO_WARM_UP": "1"}
+        step("database", self._open_database)
+        import django
 
-    def _start_database(self) -> str:
-        said = self._cluster.start()
-        self._started_database = not said.startswith("runs")
-        return said
+        django.setup()
+        self.supervisor.do(lambda: step("tables", _migrate))
+        import doppio.site.urls  # noqa: F401
 
-    def start(self, wanted: int) -> None:
-        """Start worker and web server; they become ready while other things are done."""
-        port = free_port(wanted)
-        self._address = f"http://127.0.0.1:{port}"
-        self._start("job worker", [sys.executable, "-m", "doppio", "manage", "work"])
-        command = [sys.executable, "-m", "gunicorn", "doppio.site.wsgi:application", "--bind", f"127.0.0.1:{port}"]
-        command += ["--worker-class", "gthread", "--workers", "1", "--threads", "8", "--timeout", "120"]
-        command += ["--log-level", "warning", "--no-control-socket"]
-        self._start("web server", command)
+        def web() -> None:
+            from doppio.site.front import Front
+            from doppio.site.wsgi import application
 
-    def serve(self, opened: Callable[[], None] = lambda: None) -> None:
-        """Say where to go once that is there, do what is to be done then, and wait until a process ends."""
+            Front(application, listening).run()
+
+        self.supervisor.keep("job worker", _work)
+        self.supervisor.keep("web server", web)
+        self.supervisor.look()
+
+    def _open_database(self) -> str:
+        self.supervisor.database()
+        self._cluster.create_database()
+        return f"runs on 127.0.0.1:{self._cluster.port}"
+
+    def _listen(self) -> socket.socket:
+        """The socket that every web server of this run listens on, so that none has to find its port free."""
+        port = free_port(self._wanted)
+        if port != self._wanted:
+            err.print(f"  port {self._wanted} is taken by another program; port {port} is used")
+        listening = socket.socket()
+        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            listening.bind(("127.0.0.1", port))
+        except OSError as error:
+            raise DoppioError(f"port {port} on 127.0.0.1 cannot be listened on: {error}") from error
+        listening.listen(256)
+        return listening
+
+    def serve(self, opened: Callable[[], None]) -> None:
+        """Say where to go once that is there, do what is to be done then, and keep everything up."""
         address = self._address
-        step("web server and job worker", lambda: self._wait(address))
-        from doppio.command.demo_data import entry_link
-
-        out.print(f"\nDoppio is ready after {seconds_since_the_start():.1f} s:  {address}")
-        link = entry_link()
-        if link:
-            out.print(f"Sign in, once:  {address}/enter/{link}", soft_wrap=True)
-        opened()
+        step("web server and job worker", self._wait)
+        self.supervisor.do(lambda: _say_where(address, opened))
         # What nobody had to wait for; its end, good or bad, ends nothing here.
-        self._helpers.append(self._run("set-up", [str(ROOT / "doppio"), "setup"]))
-        out.print("Ctrl-C stops it.\n")
-        sys.stdout.flush()
-        while all(child.poll() is None for _, child in self._children):
-            time.sleep(0.3)
-        for name, child in self._children:
-            if child.poll() is not None:
-                raise DoppioError(f"the {name} has ended with status {child.returncode}; see {_log_of(name)}")
-
-    def _start(self, name: str, command: list[str]) -> None:
-        self._children.append((name, self._run(name, command)))
-
-    def _run(self, name: str, command: list[str]) -> subprocess.Popen:
-        environment = os.environ | {"DJANGO_SETTINGS_MODULE": "doppio.site.settings", "DOPPIO_WARM_UP": "1"}
-        with _log_of(name).open("a") as log:
-            # A session of its own, so that Ctrl-C reaches only this process, which then stops the others in order.
-            return subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=ROOT, env=environment,
+        with (VAR / "set-up.log").open("a") as log:
+            helper = subprocess.Popen(
+                [str(ROOT / "doppio"), "setup"], stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=ROOT,
                 start_new_session=True,
             )  # fmt: skip
+        self.supervisor.beside(helper)
+        self.supervisor.run()
 
-    def _wait(self, address: str) -> str:
-        def ready() -> bool:
-            for name, child in self._children:
-                if child.poll() is not None:
-                    raise DoppioError(f"the {name} ended with status {child.returncode}; see {_log_of(name)}")
-            try:
-                with urllib.request.urlopen(f"{address}/health", timeout=2) as response:
-                    return response.status == 200
-            except (urllib.error.URLError, OSError):
-                return False
-
-        wait_until(ready, 60, "the web server")
+    def _wait(self) -> str:
+        self.supervisor.until(lambda: answers(self._address), 60, "the web server")
         return "running"
+
+
+def _say_where(address: str, opened: Callable[[], None]) -> None:
+    from doppio.command.demo_data import entry_link
+
+    out.print(f"\nDoppio is ready after {seconds_since_the_start():.1f} s:  {address}")
+    link = entry_link()
+    if link:
+        out.print(f"Sign in, once:  {address}/enter/{link}", soft_wrap=True)
+    opened()
+    out.print("Ctrl-C stops it.\n")
 
 
 def seconds_since_the_start() -> float:
     """Time since the launcher began, installing included."""
     return time.time() - float(os.environ.get(BEGUN, time.time()))
-
-
-def _log_of(name: str) -> Path:
-    return VAR / f"{name.replace(' ', '-')}.log"

@@ -121,6 +121,15 @@ class Opened:
         return now if now.size else np.arange(len(self.segments[place].table), dtype=np.int64)
 
 
+@dataclass(frozen=True)
+class Held:
+    """What is complete of a corpus that is not built: `documents` are the positions in it of those that are in."""
+
+    keys: Keys
+    opened: Opened
+    documents: list[int]
+
+
 @dataclass
 class Builder:
     """Builds what a recipe needs into a store, and opens it."""
@@ -134,9 +143,15 @@ class Builder:
 
     def keys(self, corpus: str, recipe: Recipe) -> Keys:
         """What the recipe needs over the corpus with that fingerprint."""
-        counter = self.counter(recipe)
-        family = fingerprint(BUILD, recipe.chunking, counter.digest)
-        chunks = fingerprint(corpus, family)
+        return self._keys(fingerprint(corpus, self.family(recipe)), recipe)
+
+    def family(self, recipe: Recipe) -> str:
+        """The digest of how a recipe cuts."""
+        return fingerprint(BUILD, recipe.chunking, self.counter(recipe).digest)
+
+    def _keys(self, chunks: str, recipe: Recipe) -> Keys:
+        """What the recipe needs over the corpus of a list."""
+        counter, family = self.counter(recipe), self.family(recipe)
         postings: dict[str, dict[str, Piece]] = {}
         vectors: dict[str, Piece] = {}
         structures: dict[str, Piece] = {}
@@ -385,8 +400,55 @@ class Builder:
         """
         return self._retried(lambda: self._pipeline(self.keys(corpus, recipe), recipe, texts))
 
+    def held(self, digests: Sequence[str], recipe: Recipe) -> "Held | None":
+        """What is complete for a corpus that is not built: its documents that stand in whole segments.
+
+        Parameters
+        ----------
+        digests : sequence of str
+            Of the corpus's documents, in its order.
+
+        Returns
+        -------
+        Held or None
+            None where nothing can answer yet. Of lists of these chunks the youngest is taken that has a whole
+            segment; documents that have changed or gone since do not answer from it, and statistics are those of an
+            index of what is left.
+        """
+        family = self.family(recipe)
+        for key, reading in self.lists.youngest_first():
+            if reading.family != family:
+                continue
+            keys = self._keys(key, recipe)
+            if keys.trained and not self.store.has(TRAINED_KIND, trained_digest(key)):
+                continue
+            whole = [part.key for part in reading.parts if self._is_whole(part.key, keys)]
+            segments = {key: SegmentChunks.opened(self.store.open(SEGMENT, key).arrays) for key in whole}
+            parts, fresh = kept_parts([(key, segments[key].digests) for key in whole], digests)
+            if not parts:
+                continue
+            missing = set(fresh)
+            there = [position for position in range(len(digests)) if position not in missing]
+            place = np.full(len(digests) + 1, GONE, np.int64)
+            place[there] = np.arange(len(there))
+            # Those that are gone are at -1, the last of these.
+            within = ReadingList(family, tuple(Part(part.key, place[part.documents]) for part in parts))
+            used = [segments[part.key] for part in parts]
+            return Held(keys, Opened(key, within, used, number_chunks(within, used)), there)
+        return None
+
+    def _is_whole(self, segment: str, keys: Keys) -> bool:
+        wanted = [(SEGMENT, segment), *((piece.kind, piece.key(segment)) for piece in keys.pieces())]
+        return all(self.store.has(kind, key) for kind, key in wanted)
+
+    def open_held(self, held: "Held", recipe: Recipe, texts: ChunkTexts) -> Pipeline:
+        """A pipeline over what is complete; see `open` for errors."""
+        return self._over_opened(held.opened, held.keys, recipe, texts)
+
     def _pipeline(self, keys: Keys, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
-        opened = self._opened_once(keys.chunks)
+        return self._over_opened(self._opened_once(keys.chunks), keys, recipe, texts)
+
+    def _over_opened(self, opened: Opened, keys: Keys, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
         scorer: JointScorer | None = None
         if recipe.rerank and not keys.tokens:
             scorer = self.models.scorer(recipe.rerank["scorer"])

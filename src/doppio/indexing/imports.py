@@ -1,11 +1,12 @@
 """Files that a person brings in: staged, read one by one in the background, each with its own end."""
 
+import logging
 import time
 from pathlib import PurePosixPath
 from typing import Any, BinaryIO
 
 from django.contrib.auth.models import User
-from django.db import transaction
+from django.db import InterfaceError, OperationalError, transaction
 from django.db.models import Max
 
 from doppio.core.errors import DocumentError
@@ -14,6 +15,7 @@ from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import KNOWN, is_known
 from doppio.core.formats.records import Fields
 from doppio.core.progress import Progress
+from doppio.core.text.canonical import canonical
 from doppio.indexing.models import Import, ImportedFile, Job
 from doppio.library import files
 from doppio.library.intake import ADDED, REFUSED, REPLACED, SAME, expanded, take_file
@@ -21,6 +23,7 @@ from doppio.library.models import Workspace
 from doppio.library.signals import settled
 
 ARCHIVE = ".zip"
+log = logging.getLogger(__name__)
 
 
 def begin(workspace: Workspace, user: User | None) -> Import:
@@ -51,13 +54,14 @@ def stage(brought_in: Import, name: str, size: int, source: BinaryIO) -> Importe
         if reason:
             row.state, row.reason = REFUSED, reason
         else:
+            files.hold_still()
             row.digest = files.keep(source.read())
         row.save()
     return row
 
 
 def _clean(name: str) -> str:
-    parts = [part for part in PurePosixPath(name.replace("\\", "/")).parts if part not in ("/", "..", ".")]
+    parts = [part for part in PurePosixPath(canonical(name).replace("\\", "/")).parts if part not in ("/", "..", ".")]
     return "/".join(parts)[-500:] or "unnamed"
 
 
@@ -83,7 +87,7 @@ def set_fields(row: ImportedFile, body: Any) -> None:
 
 
 def start(brought_in: Import, user: User | None) -> Job:
-    """Queue an import; one that was started already keeps its job.
+    """Queue an import; one that was started keeps its job, unless that has ended with files still to be read.
 
     Raises
     ------
@@ -94,9 +98,14 @@ def start(brought_in: Import, user: User | None) -> Job:
 
     with transaction.atomic():
         brought_in = Import.objects.select_for_update().select_related("workspace").get(pk=brought_in.pk)
-        if brought_in.job is not None:
+        ended = (Job.FAILED, Job.CANCELLED)
+        again = brought_in.job is not None
+        if brought_in.job is not None and not (
+            brought_in.job.state in ended and brought_in.files.filter(state=ImportedFile.WAITING).exists()
+        ):
             return brought_in.job
-        count = brought_in.files.count()
+        files_to_read = brought_in.files.filter(state=ImportedFile.WAITING) if again else brought_in.files
+        count = files_to_read.count()
         if not count:
             raise DocumentError("No file to import; choose at least one.")
         brought_in.job = Job.objects.create(
@@ -126,10 +135,16 @@ def run(brought_in: Import, progress: Progress) -> str:
                 row.state, row.reason, row.counts = taken.state, taken.reason, taken.counts
             except DocumentError as error:
                 row.state, row.reason = REFUSED, str(error)
+            except (OperationalError, InterfaceError):
+                raise
+            except Exception as error:
+                # One file that nobody thought of is no reason to leave out those after it.
+                log.exception("%s cannot be kept", row.name)
+                row.state, row.reason = REFUSED, canonical(f"cannot be kept ({type(error).__name__}: {error})")[:500]
             row.seconds = time.perf_counter() - begun
             row.save(update_fields=["state", "reason", "counts", "seconds"])
             if row.state in (SAME, REFUSED):
-                _forget(row)
+                files.forget([row.digest])
             progress.advance(1)
     settled.send(Import, workspace=workspace)
     return summary(brought_in)
@@ -151,7 +166,7 @@ def _open_archives(brought_in: Import, progress: Progress) -> None:
         except DocumentError as error:
             row.state, row.reason = REFUSED, str(error).removeprefix(f"{row.name}: ")
         row.save(update_fields=["state", "reason"])
-        _forget(row)
+        files.forget([row.digest])
         progress.advance(1)
 
 
@@ -166,6 +181,7 @@ def _open(brought_in: Import, archive: ImportedFile) -> int:
         elif not content:
             row.state, row.reason = REFUSED, "empty"
         else:
+            files.hold_still()
             row.bytes, row.digest = len(content), files.keep(content)
         row.save()
     if not count:
@@ -173,10 +189,10 @@ def _open(brought_in: Import, archive: ImportedFile) -> int:
     return count
 
 
-def _forget(row: ImportedFile) -> None:
-    """Delete the bytes of a file that was not kept, unless another one that waits is the same."""
-    if not ImportedFile.objects.filter(digest=row.digest, state=ImportedFile.WAITING).exists():
-        files.forget([row.digest])
+def still_needed(sender: object, digests: set[str], **_: object) -> set[str]:
+    """Which of these files wait to be read, in whichever workspace."""
+    waiting = ImportedFile.objects.filter(digest__in=digests, state=ImportedFile.WAITING)
+    return set(waiting.values_list("digest", flat=True))
 
 
 def summary(brought_in: Import) -> str:

@@ -4,7 +4,7 @@ import logging
 import time
 from collections.abc import Callable
 
-from django.db import connections, transaction
+from django.db import InterfaceError, OperationalError, connections, transaction
 from django.utils import timezone
 
 from doppio.core.errors import Cancelled, DoppioError
@@ -81,14 +81,18 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str], clock: Clock =
         progress = JobProgress(job, clock)
         message = work(job, progress)
         progress.finish()
-        _end(job, Job.DONE, message)
+        end_job(job, Job.DONE, message)
     except Cancelled:
-        _end(job, Job.CANCELLED, "Cancelled. What was built so far is kept and used by the next run.")
+        end_job(job, Job.CANCELLED, "Cancelled. What was built so far is kept and used by the next run.")
     except (DoppioError, OSError) as error:
-        _end(job, Job.FAILED, str(error))
+        end_job(job, Job.FAILED, str(error))
+    except (OperationalError, InterfaceError):
+        # The database went away, which is no fault of the job's: once it is back, the sweep has it queued again.
+        log.exception("job %s lost its database", number)
+        raise
     except Exception as error:
         log.exception("job %s failed", number)
-        _end(job, Job.FAILED, f"Unexpected error: {type(error).__name__}: {error}. The worker's log has the details.")
+        end_job(job, Job.FAILED, f"Unexpected error: {type(error).__name__}: {error}. The worker's log has the details.")
 
 
 def run_in_thread(number: int, work: Callable[[Job, JobProgress], str]) -> None:
@@ -99,7 +103,8 @@ def run_in_thread(number: int, work: Callable[[Job, JobProgress], str]) -> None:
         connections.close_all()
 
 
-def _end(job: Job, state: str, message: str) -> None:
+def end_job(job: Job, state: str, message: str) -> None:
+    """Record how a job ended."""
     job.state, job.message, job.ended_at = state, message, timezone.now()
     if state == Job.DONE:
         job.done = job.total
@@ -113,5 +118,5 @@ def request_cancel(job: Job) -> Job:
         job.cancel_requested = True
         job.save(update_fields=["cancel_requested"])
         if job.state == Job.QUEUED:
-            _end(job, Job.CANCELLED, "Cancelled before it started.")
+            end_job(job, Job.CANCELLED, "Cancelled before it started.")
     return job

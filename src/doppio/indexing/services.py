@@ -67,7 +67,7 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Co
     pipeline = core.open(corpus, recipe, texts)
     seconds = round(time.perf_counter() - begun, 3) if lacking else None
     with transaction.atomic():
-        # Whoever changes documents takes the records of their chunkings away: this one may have gone meanwhile.
+        # The record may have gone meanwhile, with one of another state of the documents.
         Workspace.objects.select_for_update().get(pk=workspace.pk)
         chunking = record_chunking(workspace, keys.chunks, recipe.chunking, len(table))
         for row in core.describe(keys):
@@ -77,6 +77,8 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Co
                 chunking=chunking, kind=row["kind"], key=row["of"],
                 defaults={"bytes": row["bytes"], "meta": {**row["facts"], "seconds": took}},
             )  # fmt: skip
+        # What answered meanwhile has done its service.
+        workspace.chunkings.filter(settings=recipe.chunking).exclude(pk=chunking.pk).delete()
     core.forget(set(Chunking.objects.values_list("key", flat=True)))
     if core.wants_compaction(keys.chunks):
         _queue_compaction()
@@ -118,6 +120,19 @@ def open_pipeline(workspace: Workspace, recipe: Recipe) -> Pipeline:
     corpus = snapshot.key
     texts = RecordedTexts(snapshot, core.table(corpus, recipe), recipe.chunking["context"])
     return core.open(corpus, recipe, texts)
+
+
+def open_meanwhile(workspace: Workspace, recipe: Recipe) -> Pipeline | None:
+    """A pipeline over those of the workspace's documents whose index is complete; None where there is none.
+
+    It answers while the others are cut and indexed. Its texts' corpus says which documents are in it.
+    """
+    core, snapshot = builder(), corpus_now(workspace)
+    held = core.held(snapshot.digests, recipe)
+    if held is None:
+        return None
+    texts = RecordedTexts(snapshot.only(held.documents), held.opened.table(), recipe.chunking["context"])
+    return core.open_held(held, recipe, texts)
 
 
 def chunk_table(workspace: Workspace, recipe: Recipe) -> ChunkTable:

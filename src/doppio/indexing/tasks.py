@@ -1,7 +1,6 @@
 """Imports, and housekeeping of the job queue."""
 
 from procrastinate.contrib.django import app
-from procrastinate.job_context import JobContext
 from procrastinate.manager import JobManager
 
 from doppio.core.errors import DoppioError
@@ -10,14 +9,8 @@ from doppio.indexing.jobs import JobProgress, run_in_thread
 from doppio.indexing.models import Import, Job
 from doppio.indexing.services import compact
 
-SILENT_FOR = 30.0
-
-
-@app.periodic(cron="* * * * *")
-@app.task(name="retry_stalled", queue="housekeeping", queueing_lock="retry_stalled", pass_context=True)
-async def retry_stalled(context: JobContext, timestamp: int) -> None:
-    """Give the jobs of a worker that died to one that lives."""
-    await take_over(context.app.job_manager, SILENT_FOR)
+# A worker says so often that it lives, and is taken for dead when it has been silent for so long; in seconds.
+BEAT, SILENT_FOR = 3.0, 15.0
 
 
 async def take_over(manager: JobManager, silent_for: float) -> None:

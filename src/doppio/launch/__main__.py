@@ -4,11 +4,13 @@ import os
 import shutil
 import sys
 import time
+from typing import Any
 
 from doppio.launch import ahead, debian, node, python
 from doppio.launch.cluster import Cluster
 from doppio.launch.errors import LaunchError
-from doppio.launch.places import BEGUN, PYTHON, ROOT, VAR, secret_key
+from doppio.launch.lock import Lock, Taken
+from doppio.launch.places import BEGUN, LOCK, PYTHON, ROOT, SERVED, SETUP, VAR, close_to_others, secret_key
 from doppio.launch.steps import Step, do
 
 NEW = "--new-database"
@@ -54,8 +56,40 @@ def _database(checks: bool, new: bool) -> str:
     return "made" if Cluster(home, quick=checks).create(new=new) else "there"
 
 
+def _claim(command: str) -> Lock:
+    """The lock that only one start has in this folder; one that is being stopped is waited for.
+
+    Raises
+    ------
+    LaunchError
+        If Doppio runs here already; says where.
+    """
+    lock, waited = Lock(SERVED), False
+    while True:
+        try:
+            lock.take(command=command, state="starting")
+            return lock
+        except Taken as taken:
+            holder = taken.holder
+            if holder.get("state") != "stopping":
+                where = holder.get("address") or f"it is being started by './doppio {holder.get('command', 'serve')}'"
+                raise LaunchError(
+                    f"Doppio runs already in {VAR} (process {holder.get('process', 'unknown')}): {where}"
+                ) from None
+            if not waited:
+                print(f"  waiting for process {holder['process']}, which is being stopped", file=sys.stderr)
+            waited = True
+            time.sleep(0.3)
+
+
+def _told(holder: dict[str, Any]) -> None:
+    print(f"  waiting for process {holder.get('process', 'unknown')}, which installs in {ROOT}", file=sys.stderr)
+
+
 def main() -> None:
     """Install what is missing, then become the command."""
+    # What is kept is nobody else's to read.
+    os.umask(0o077)
     os.environ[BEGUN] = str(time.time())
     if os.environ.pop("PYTHONDONTWRITEBYTECODE", None):
         # Nothing is to be written beside the sources; but compiling them anew costs every process seconds.
@@ -63,12 +97,17 @@ def main() -> None:
     arguments = sys.argv[1:]
     command = next((argument for argument in arguments if not argument.startswith("-")), "help")
     try:
-        VAR.mkdir(parents=True, exist_ok=True)
+        close_to_others()
+        if command in SERVING:
+            os.environ[LOCK] = str(_claim(command).hand_on())
+        installing = Lock(SETUP)
+        installing.wait(_told)
         do(steps_for(command, arguments))
         if command not in SERVING:
             # Nothing is made of them any more.
             shutil.rmtree(ahead.WEIGHTS, ignore_errors=True)
         secret_key()
+        installing.release()
     except LaunchError as error:
         print(f"doppio: {error}", file=sys.stderr)
         sys.exit(2)

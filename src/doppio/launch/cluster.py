@@ -10,6 +10,7 @@ import json
 import os
 import pwd
 import secrets
+import shlex
 import shutil
 import socket
 import subprocess
@@ -48,6 +49,8 @@ class Cluster:
             If a data folder or a record is there without the other; names both.
         """
         self.home.mkdir(parents=True, exist_ok=True)
+        # The server's account has to get through, whatever a person's umask is.
+        self.home.chmod(self.home.stat().st_mode | 0o011)
         whole = self.record.exists() and _holds_data(self.data)
         if whole and not new:
             return False
@@ -56,26 +59,51 @@ class Cluster:
         return True
 
     def start(self) -> str:
-        """Create the cluster if there is none, start it if it does not run, and create the database."""
+        """Create the cluster if there is none, start it if it does not run, and create the database.
+
+        It runs on when this process ends.
+        """
         created = self.create()
-        if self._answers():
+        if self.answers():
             return f"runs on 127.0.0.1:{self.port}"
+        self.settle()
+        options = " ".join(shlex.quote(option) for option in self._options())
+        log = str(self.data.parent / "server.log")
+        self._as_owner(["pg_ctl", "-D", str(self.data), "-l", log, "-o", options, "-w", "-t", "60", "start"])
+        self.create_database()
+        return f"{'created' if created else 'started'} on 127.0.0.1:{self.port}"
+
+    def settle(self) -> None:
+        """Before a start: one that still runs here ends, and a port is found that is free."""
+        self.stop()
         settings = self._read()
         settings["port"] = free_port(settings.get("port"))
         self._write(settings)
-        options = f"-p {settings['port']} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''"
-        options += "".join(f" -c {name}={value}" for name, value in (QUICK if self._quick else {}).items())
-        log = self.data.parent / "server.log"
-        self._as_owner(["pg_ctl", "-D", str(self.data), "-l", str(log), "-o", options, "-w", "-t", "60", "start"])
-        self._create_database()
-        return f"{'created' if created else 'started'} on 127.0.0.1:{settings['port']}"
+
+    def as_child(self) -> subprocess.Popen[bytes]:
+        """Start the server as a child of this process, whose end it takes for a wish to stop.
+
+        Call it from the main thread: the kernel looks for the end of the thread that started a child.
+        """
+        owner = ["--reuid", ACCOUNT, "--regid", ACCOUNT, "--init-groups"] if os.geteuid() == 0 else []
+        command = ["setpriv", *owner, "--pdeathsig", "INT", str(_programs() / "postgres"), "-D", str(self.data)]
+        with (self.home / "database.log").open("ab") as log:
+            return subprocess.Popen(
+                [*command, *self._options()], stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd="/",
+                start_new_session=True,
+            )  # fmt: skip
+
+    def _options(self) -> list[str]:
+        options = {"port": self.port, "listen_addresses": "127.0.0.1", "unix_socket_directories": ""}
+        options |= QUICK if self._quick else {}
+        return [part for name, value in options.items() for part in ("-c", f"{name}={value}")]
 
     def stop(self) -> None:
         """Stop the server if it runs."""
         self._stop(self.data)
 
     def _stop(self, data: Path) -> None:
-        if (data / "postmaster.pid").exists():
+        if _runs(data):
             self._as_owner(["pg_ctl", "-D", str(data), "-m", "fast", "-w", "-t", "60", "stop"])
 
     @property
@@ -149,7 +177,8 @@ class Cluster:
                 place.rmdir()
         raise LaunchError(f"the account {ACCOUNT} can reach neither {places[0]} nor {places[1]}")
 
-    def _create_database(self) -> None:
+    def create_database(self) -> None:
+        """Make the database in a server that answers, if it is not there."""
         settings = self._read()
         address = ["-h", "127.0.0.1", "-p", str(settings["port"]), "-U", ROLE]
         env = os.environ | {"PGPASSWORD": settings["password"]}
@@ -157,9 +186,10 @@ class Cluster:
         if not run([*psql, "SELECT 1 FROM pg_database WHERE datname = 'doppio'"], "database", env=env).strip():
             run([*psql, "CREATE DATABASE doppio"], "database", env=env)
 
-    def _answers(self) -> bool:
+    def answers(self) -> bool:
+        """Whether the server takes connections."""
         settings = self._read()
-        if not settings["port"] or not (self.data / "postmaster.pid").exists():
+        if not settings["port"] or not _runs(self.data):
             return False
         ready = [str(_programs() / "pg_isready"), "-q", "-h", "127.0.0.1", "-p", str(settings["port"])]
         return subprocess.run(ready).returncode == 0
@@ -192,6 +222,15 @@ class Cluster:
 def _holds_data(folder: Path) -> bool:
     """Whether a folder is a cluster's; one that cannot be looked into is not taken for an empty one."""
     return (folder / "PG_VERSION").exists()
+
+
+def _runs(data: Path) -> bool:
+    """Whether a server runs on a data folder; the note of one that was killed tells of a process that is none."""
+    try:
+        process = int((data / "postmaster.pid").read_text().split()[0])
+        return Path(f"/proc/{process}/comm").read_text().strip() in ("postgres", "postmaster")
+    except (OSError, ValueError, IndexError):
+        return False
 
 
 def _delete(path: Path) -> None:

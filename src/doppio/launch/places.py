@@ -12,6 +12,17 @@ VENV = ROOT / ".venv"
 PYTHON = VENV / "bin" / "python"
 # When the launcher began, in seconds since 1970: it hands over to another program, which tells the whole time.
 BEGUN = "DOPPIO_BEGUN"
+# Only one start serves from a folder, and only one installs in a checkout. The first is handed on under this name.
+SERVED, SETUP, LOCK = VAR / "served.lock", ROOT / "var" / "setup.lock", "DOPPIO_LOCK"
+
+
+def close_to_others() -> None:
+    """Nobody else reads what is kept. A folder with a database in it can be passed through: it has its own account."""
+    VAR.mkdir(parents=True, exist_ok=True)
+    VAR.chmod(0o711)
+    for path in VAR.iterdir():
+        if path.name != "postgres" and not path.is_symlink() and not (path / "postgres").exists():
+            path.chmod(0o700 if path.is_dir() else 0o600)
 
 
 def secret_key() -> None:

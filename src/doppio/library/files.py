@@ -8,8 +8,13 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from django.conf import settings
+from django.db import connection, transaction
 
 from doppio.core.errors import DocumentError
+from doppio.library.signals import still_needed
+
+# A number of our own for the database's locks by number.
+FORGETTING = 0x0D0991
 
 
 def file_digest(data: bytes) -> str:
@@ -43,13 +48,29 @@ def keep(data: bytes) -> str:
     return digest
 
 
+def hold_still() -> None:
+    """Until this transaction ends, nobody forgets bytes: what keeps some has time to say that it needs them."""
+    _lock("pg_advisory_xact_lock_shared")
+
+
+def _lock(function: str) -> None:
+    with connection.cursor() as cursor:
+        cursor.execute(f"SELECT {function}(%s)", [FORGETTING])
+
+
+@transaction.atomic
 def forget(digests: Iterable[str]) -> None:
-    """Delete the bytes, and the pictures of their pages, that no file or version needs any more."""
+    """Delete the bytes, and the pictures of their pages, that nothing in any workspace needs any more."""
     from doppio.library.models import DocumentVersion, SourceFile
 
     wanted = {digest for digest in digests if digest}
+    if not wanted:
+        return
+    _lock("pg_advisory_xact_lock")
     wanted -= set(SourceFile.objects.filter(digest__in=wanted).values_list("digest", flat=True))
     wanted -= set(DocumentVersion.objects.filter(file_digest__in=wanted).values_list("file_digest", flat=True))
+    for _, needed in still_needed.send(None, digests=wanted):
+        wanted -= needed
     for digest in wanted:
         place_of(digest).unlink(missing_ok=True)
         shutil.rmtree(pages_of(digest), ignore_errors=True)

@@ -91,6 +91,7 @@ def _same_text(workspace: Workspace, name: str, documents: list[CoreDocument]) -
 def _keep(
     workspace: Workspace, name: str, data: bytes, digest: str, fields: Any, documents: list[CoreDocument]
 ) -> dict[str, int]:
+    files.hold_still()
     files.keep(data)
     file, _ = SourceFile.objects.update_or_create(
         workspace=workspace, name=name, defaults={"digest": digest, "bytes": len(data), "fields": fields}

@@ -71,8 +71,6 @@ def store_documents(
                 Document.objects.filter(pk=row.pk).update(file=file)
         else:
             _replace(row, document, file, result)
-    if fresh or result.replaced:
-        workspace.chunkings.all().delete()
     records = Document.objects.bulk_create([row for row, _ in fresh], 200)
     Section.objects.bulk_create(
         [section for row, document in fresh for section in _sections(row, document.sections)], BATCH
@@ -126,7 +124,6 @@ def correct_outline(row: Document, corrections: Sequence[Correction]) -> list[Co
     wrong = [correction for correction in unmatched if correction not in before]
     if wrong:
         raise DocumentError(f"{row.name}: no heading {wrong[0].heading!r} to {wrong[0].action}")
-    row.workspace.chunkings.all().delete()
     return unmatched
 
 
@@ -149,7 +146,6 @@ def remove_documents(workspace: Workspace, numbers: Sequence[int]) -> int:
     if not numbers:
         return 0
     leaving.send(Document, workspace=workspace, documents=list(numbers))
-    workspace.chunkings.all().delete()
     gone = workspace.documents.filter(pk__in=numbers)
     count = gone.count()
     digests = set(DocumentVersion.objects.filter(document__in=gone).values_list("file_digest", flat=True))
@@ -219,6 +215,11 @@ class Corpus:
     def key(self) -> str:
         """The corpus's fingerprint."""
         return corpus_key(list(zip(self.names, self.digests, strict=True)))
+
+    def only(self, positions: Sequence[int]) -> "Corpus":
+        """Some of its documents, in their order."""
+        columns = (self.documents, self.names, self.digests)
+        return Corpus(*(tuple(column[position] for position in positions) for column in columns))
 
 
 def corpus_now(workspace: Workspace) -> Corpus:

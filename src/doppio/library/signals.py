@@ -10,3 +10,7 @@ leaving = Signal()
 arrived = Signal()
 # Argument: workspace, when an import or a removal is over and the documents stay as they are for now.
 settled = Signal()
+# Argument: digests of files that are about to be deleted. Receivers return the set of those that they still need.
+still_needed = Signal()
+# Argument: now. What has been kept for as long as the settings say goes.
+tidying = Signal()

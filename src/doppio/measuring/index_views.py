@@ -136,7 +136,7 @@ class VectorMapView(APIView):
         if wanted.isdecimal():
             row = get_object_or_404(place.questions.prefetch_related("spans__document"), pk=int(wanted))
             text = row.text
-            found = relevance(pipeline.chunks, positions(place), core_question(row))
+            found = relevance(pipeline.chunks, positions(pipeline), core_question(row))
             answers = sorted({int(chunk) for chunks in found.chunks for chunk in chunks})
         return Response(vector_map(pipeline, text or None, HITS, answers))
 

@@ -28,21 +28,27 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
     core = core_recipe(recipe)
     built = is_built(workspace, core)
     trial = latest_trial(recipe)
+    # Until the present documents are measured, the last figures stand, and say of what they are.
+    shown_trial = trial or recipe.trials.order_by("-pk").first()
     job = workspace.jobs.filter(kind="trial", details__recipe=recipe.pk).order_by("-pk").first()
     shown = job if job is not None and (job.state in (Job.QUEUED, Job.RUNNING) or trial is None) else None
-    delivered = trial.ledger[DELIVERED] if trial else None
-    low, high = wilson(delivered, trial.answerable) if trial else (None, None)
+    delivered = shown_trial.ledger[DELIVERED] if shown_trial else None
+    low, high = wilson(delivered, shown_trial.answerable) if shown_trial else (None, None)
+    earlier = shown_trial if trial is None else None
     return {
         "recipe": RecipeSerializer(recipe).data,
         "built": built,
         "trial": trial.pk if trial else None,
+        "earlier": {"documents": earlier.documents, "measured_at": earlier.measured_at} if earlier else None,
         "job": JobSerializer(shown).data if shown else None,
-        "answerable": workspace.questions.filter(spans__lost=False).distinct().count(),
+        "answerable": shown_trial.answerable
+        if shown_trial
+        else workspace.questions.filter(spans__lost=False).distinct().count(),
         "questions": workspace.questions.count(),
         "delivered": delivered,
         "low": low,
         "high": high,
-        "stages": _stages(workspace, core, trial, built),
+        "stages": _stages(workspace, core, shown_trial, built),
     }
 
 

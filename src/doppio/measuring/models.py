@@ -51,6 +51,7 @@ class TrialRecord(models.Model):
     levels = models.JSONField()
     ledger = models.JSONField()
     seconds = models.JSONField()
+    documents = models.PositiveIntegerField(null=True)
     chunks = models.PositiveIntegerField()
     intact = models.PositiveIntegerField()
     answerable = models.PositiveIntegerField()

@@ -39,10 +39,10 @@ def floor_stage(recipe: RecipeVersion) -> dict[str, Any]:
     }  # fmt: skip
     if trial is None or settings is None:
         return found
-    pipeline = pipelines.get(recipe.workspace, core)
+    pipeline = pipelines.whole(recipe.workspace, core)
     found["calibrated"] = scorer_of(pipeline).calibration is not None
     table = pipeline.chunks
-    where = positions(recipe.workspace)
+    where = positions(pipeline)
     rows = trial.rows.select_related("question").prefetch_related("question__spans__document")
     for row in rows:
         stage = Trace.from_json(row.trace).stage(RERANKED)
@@ -123,7 +123,7 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
     chosen = questions[::step]
     if not chosen:
         raise DoppioError("No labelled question has an answer, so there is no recall to measure.")
-    where = positions(workspace)
+    where = positions(pipeline)
     asked = []
     for question, fused in zip(chosen, pipeline.fused_many([q.text for q in chosen]), strict=True):
         texts = pipeline.texts.indexed(fused.chunks.tolist())

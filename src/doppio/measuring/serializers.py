@@ -31,9 +31,22 @@ class QuestionRowSerializer(s.Serializer):
     intact = s.BooleanField(allow_null=True)
 
 
+class NamedDocumentSerializer(s.Serializer):
+    id = s.IntegerField()
+    title = s.CharField()
+
+
+class AbsentSerializer(s.Serializer):
+    """Documents that the index that answered does not have yet; the first of them by name."""
+
+    count = s.IntegerField()
+    documents = NamedDocumentSerializer(many=True)
+
+
 class AskedSerializer(s.Serializer):
     """One question through the pipeline: `question` is null for a typed one."""
 
+    absent = AbsentSerializer()
     question = QuestionRowSerializer(allow_null=True)
     spans = SpanSerializer(many=True)
     trace = TraceSerializer()
@@ -52,8 +65,16 @@ class StageLevelSerializer(s.Serializer):
     facts = s.ListField(child=s.CharField())
 
 
+class EarlierSerializer(s.Serializer):
+    """What the levels of a line were measured on while the present documents are not measured."""
+
+    documents = s.IntegerField(allow_null=True)
+    measured_at = s.DateTimeField()
+
+
 class LineSerializer(s.Serializer):
     recipe = RecipeSerializer()
+    earlier = EarlierSerializer(allow_null=True)
     built = s.BooleanField()
     trial = s.IntegerField(allow_null=True)
     job = JobSerializer(allow_null=True)

@@ -15,11 +15,12 @@ from doppio.core.measure.questions import Question as CoreQuestion
 from doppio.core.measure.questions import Span
 from doppio.core.measure.relevance import document_positions
 from doppio.core.measure.trial import Trial, run_trial
+from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress
 from doppio.indexing.models import Job, Survey
 from doppio.indexing.services import build, is_built, open_pipeline
 from doppio.library.models import Document, Workspace
-from doppio.library.services import corpus_now, corpus_of
+from doppio.library.services import Corpus, RecordedTexts, corpus_now, corpus_of
 from doppio.measuring.models import AnswerSpan, Question, TrialRecord, TrialRow
 
 BATCH = 500
@@ -160,9 +161,10 @@ def survey_recipe(recipe: RecipeVersion, progress: Progress) -> Survey:
     return found
 
 
-def positions(workspace: Workspace) -> dict[str, int]:
-    """Position of each document in the chunk table, by name."""
-    return document_positions(list(workspace.documents.order_by("name").values_list("name", flat=True)))
+def positions(pipeline: Pipeline) -> dict[str, int]:
+    """Position of each document in a pipeline's chunk table, by name."""
+    assert isinstance(pipeline.texts, RecordedTexts)
+    return document_positions(pipeline.texts.corpus.names)
 
 
 def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = None) -> TrialRecord:
@@ -179,16 +181,17 @@ def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = 
         job.save(update_fields=["details"])
     pipeline = build(workspace, core_recipe(recipe), progress, corpus)
     result = run_trial(pipeline, corpus.names, questions, progress=progress)
-    return _record(recipe, corpus.key, result, len(pipeline.chunks), job)
+    return _record(recipe, corpus, result, len(pipeline.chunks), job)
 
 
 @transaction.atomic
-def _record(recipe: RecipeVersion, corpus: str, result: Trial, chunks: int, job: Job | None) -> TrialRecord:
+def _record(recipe: RecipeVersion, corpus: Corpus, result: Trial, chunks: int, job: Job | None) -> TrialRecord:
     record = TrialRecord.objects.create(
         workspace=recipe.workspace,
         recipe=recipe,
         job=job,
-        corpus=corpus,
+        corpus=corpus.key,
+        documents=len(corpus.names),
         stages=result.stages,
         levels=result.levels,
         ledger=result.ledger,

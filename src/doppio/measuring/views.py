@@ -11,7 +11,7 @@ from rest_framework.views import APIView
 from doppio.asking.explain import explained, traced_chunks
 from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
-from doppio.asking.services import ask, core_recipe, pipelines, put_in_force, save_recipe
+from doppio.asking.services import absent, answered, ask, core_recipe, pipelines, put_in_force, save_recipe
 from doppio.asking.views import PROBLEM, recipe_for
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import cause, in_play
@@ -22,6 +22,7 @@ from doppio.core.trace import Trace
 from doppio.indexing.serializers import JobSerializer
 from doppio.indexing.services import chunks_of
 from doppio.library.access import workspace_for
+from doppio.library.models import Workspace
 from doppio.library.services import corpus_of, section_headings
 from doppio.measuring.chunk_view import cut_view, figures_view
 from doppio.measuring.labels import lost_labels, place_label, remove_label
@@ -46,6 +47,7 @@ from doppio.measuring.serializers import (
 )
 from doppio.measuring.services import core_question, is_lost, latest_trial, measure_in_force, positions, start_trial
 
+NAMED = 20
 RECIPE = OpenApiParameter("recipe", int, description="A recipe; the one in force where it is left out.")
 
 
@@ -91,11 +93,10 @@ class QuestionView(APIView):
         place = workspace_for(request, workspace)
         row = get_object_or_404(place.questions.prefetch_related("spans__document__sections"), pk=question)
         recipe = recipe_for(place, request.query_params.get("recipe"))
-        pipeline = pipelines.get(place, core_recipe(recipe))
+        pipeline, trace = answered(place, core_recipe(recipe), row.text)
         labelled = core_question(row)
-        relevant = relevance(pipeline.chunks, positions(place), labelled)
-        trace = pipeline.ask(row.text)
-        body = _asked(pipeline, trace, relevant)
+        relevant = relevance(pipeline.chunks, positions(pipeline), labelled)
+        body = _asked(place, pipeline, trace, relevant)
         body["question"] = _question_row(row, None)
         body["spans"] = _spans(row, relevant)
         body["cause"] = cause(trace, relevant, labelled.answerable)
@@ -111,11 +112,13 @@ class AskView(APIView):
         place = workspace_for(request, workspace)
         recipe = recipe_for(place, asked.validated_data.get("recipe"))
         pipeline, trace = ask(recipe, asked.validated_data["text"], request.user)
-        return Response(_asked(pipeline, trace, None))
+        return Response(_asked(place, pipeline, trace, None))
 
 
-def _asked(pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
+def _asked(place: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
+    missing = absent(place, pipeline)
     return {
+        "absent": {"count": len(missing), "documents": [{"id": pk, "title": title} for pk, title in missing[:NAMED]]},
         "question": None,
         "spans": [],
         "trace": trace.to_json(),
@@ -313,8 +316,8 @@ class MixView(APIView):
         body = {"branches": branches, "k": core.passed_by_fusion, "rrf_k": core.fusion.get("k", 60), "points": []}
         if trial is None or len(branches) != 2:
             return Response({**body, "questions": 0})
-        table = pipelines.get(place, core).chunks
-        where = positions(place)
+        pipeline = pipelines.whole(place, core)
+        table, where = pipeline.chunks, positions(pipeline)
         wanted = request.query_params.get("question", "")
         kept = trial.rows.filter(question=int(wanted)) if wanted.isdecimal() else trial.rows.all()
         kept = kept.select_related("question").prefetch_related("question__spans__document")

@@ -15,8 +15,8 @@ def server_error(request: HttpRequest) -> HttpResponse:
     if isinstance(sys.exc_info()[1], OperationalError | InterfaceError):
         port = settings.DATABASES["default"]["PORT"]
         detail = (
-            f"The database on 127.0.0.1:{port} does not answer. Nothing is lost: start it again with "
-            "'./doppio serve', then reload."
+            f"The database on 127.0.0.1:{port} does not answer. Nothing is lost: while './doppio serve' or "
+            "'./doppio demo' runs it is being started again, so reload in a few seconds."
         )
         return JsonResponse({"detail": detail}, status=503) if api else _page(request, detail)
     if api:

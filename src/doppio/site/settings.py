@@ -77,6 +77,11 @@ SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
+# How long is kept what nobody asked to be kept: ended jobs and their imports, uploads that were never started, and
+# questions that people typed with what was found for them.
+DOPPIO_KEEP_JOBS_DAYS = float(os.environ.get("DOPPIO_KEEP_JOBS_DAYS", 90))
+DOPPIO_KEEP_UPLOADS_DAYS = float(os.environ.get("DOPPIO_KEEP_UPLOADS_DAYS", 2))
+DOPPIO_KEEP_ASKED_DAYS = float(os.environ.get("DOPPIO_KEEP_ASKED_DAYS", 90))
 LANGUAGE_CODE = "en"
 DATA_UPLOAD_MAX_NUMBER_FILES = 1000
 USE_TZ = True

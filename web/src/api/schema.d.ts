@@ -717,6 +717,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description Documents that the index that answered does not have yet; the first of them by name. */
+        Absent: {
+            count: number;
+            documents: components["schemas"]["NamedDocument"][];
+        };
         Analyse: {
             text: string;
             /** @description The recipe's own where it is left out. */
@@ -749,6 +754,7 @@ export interface components {
         };
         /** @description One question through the pipeline: `question` is null for a typed one. */
         Asked: {
+            absent: components["schemas"]["Absent"];
             question: components["schemas"]["QuestionRow"] | null;
             spans: components["schemas"]["Span"][];
             trace: components["schemas"]["Trace"];
@@ -988,6 +994,12 @@ export interface components {
             chunks: components["schemas"]["ChunkRange"][];
             answers: components["schemas"]["DocumentAnswer"][];
         };
+        /** @description What the levels of a line were measured on while the present documents are not measured. */
+        Earlier: {
+            documents: number | null;
+            /** Format: date-time */
+            measured_at: string;
+        };
         Encoder: {
             name: string;
             title: string;
@@ -1128,6 +1140,7 @@ export interface components {
         };
         Line: {
             recipe: components["schemas"]["Recipe"];
+            earlier: components["schemas"]["Earlier"] | null;
             built: boolean;
             trial: number | null;
             job: components["schemas"]["Job"] | null;
@@ -1193,6 +1206,10 @@ export interface components {
             scores: number;
             rank_by_ranks: number | null;
             rank_by_scores: number | null;
+        };
+        NamedDocument: {
+            id: number;
+            title: string;
         };
         Neighbour: {
             number: number;

@@ -10,7 +10,7 @@ export function Line({ line }: { line: LineData }) {
     <Block key={kind} kind={kind} half={half} level={of(kind)} total={line.answerable} />
   );
   return (
-    <nav className="line" aria-label="The line">
+    <nav className={line.earlier ? "line earlier" : "line"} aria-label="The line">
       {block("documents")}
       {block("chunks")}
       <div className="pair">
@@ -107,6 +107,17 @@ function absent(kind: StageName): string {
   return kind === "reranked" ? "not in this recipe: fused order is kept" : "not in this recipe";
 }
 
+/** What greyed levels were measured on. */
+function ofEarlier({ documents, measured_at }: NonNullable<LineData["earlier"]>): string {
+  const when = new Date(measured_at).toLocaleString("en-GB", {
+    day: "numeric",
+    month: "short",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
+  return documents === null ? when : `${documents} documents, ${when}`;
+}
+
 function Delivered({ line }: { line: LineData }) {
   if (line.delivered === null || !line.answerable) {
     return (
@@ -119,12 +130,16 @@ function Delivered({ line }: { line: LineData }) {
   const half = ((line.high ?? 0) - (line.low ?? 0)) / 2;
   return (
     <div className="delivered" data-delivered={line.delivered}>
-      <div className="soft small-text">Delivered</div>
+      <div className="soft small-text">{line.earlier ? "Last measured" : "Delivered"}</div>
       <div className="figure num">{percent(line.delivered / line.answerable)}</div>
       <div className="small-text num">
-        {line.delivered} of {line.answerable} questions
+        {line.delivered} of {line.answerable} {line.earlier ? "delivered" : "questions"}
       </div>
-      <div className="small-text soft num">± {(100 * half).toFixed(1)} points at 95 %</div>
+      {line.earlier ? (
+        <div className="small-text">{ofEarlier(line.earlier)}</div>
+      ) : (
+        <div className="small-text soft num">± {(100 * half).toFixed(1)} points at 95 %</div>
+      )}
     </div>
   );
 }

@@ -1,14 +1,22 @@
 """ZIP archives: what is inside, within limits on number, size and how far it swells."""
 
 import io
+import lzma
 import stat
+import struct
 import zipfile
+import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from doppio.core.errors import DocumentError
 
+# What unpacking raises for bytes that are no archive, or no longer are one.
+_BROKEN = (
+    zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, OSError, EOFError, ValueError, NotImplementedError,
+    RuntimeError, MemoryError, OverflowError,
+)  # fmt: skip
 MEMBERS = 20_000
 SWELLS = 200
 ARCHIVES = (".zip", ".tar", ".gz", ".tgz", ".bz2", ".xz", ".7z", ".rar", ".zst", ".lz4", ".cab", ".iso")
@@ -16,12 +24,27 @@ ARCHIVES = (".zip", ".tar", ".gz", ".tgz", ".bz2", ".xz", ".7z", ".rar", ".zst",
 
 @dataclass(frozen=True)
 class Limits:
-    """Bounds of one file: bytes of the file, bytes of all that an archive holds, seconds and bytes to read it."""
+    """Bounds of one file.
+
+    file_bytes, archive_bytes : of the file, and of all that an archive holds
+    seconds : to read it; at first `soon`, and `a_mebibyte` more for each of a file's, since small ones are read at once
+    slow : endings of formats that take all of that time for good reasons, whatever their size
+    memory : bytes to read it
+    """
 
     file_bytes: int = 200 << 20
     archive_bytes: int = 1 << 30
     seconds: float = 120.0
+    soon: float = 15.0
+    a_mebibyte: float = 10.0
+    slow: tuple[str, ...] = (".pdf", ".docx")
     memory: int = 2 << 30
+
+    def seconds_for(self, name: str, size: int) -> float:
+        """How long reading a file of `size` bytes may take."""
+        if name.lower().endswith(self.slow):
+            return self.seconds
+        return min(self.seconds, self.soon + self.a_mebibyte * size / (1 << 20))
 
 
 LIMITS = Limits()
@@ -59,8 +82,8 @@ def _member(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, name: str, limits:
     try:
         with archive.open(entry) as file:
             content = file.read(entry.file_size + 1)
-    except (zipfile.BadZipFile, OSError, EOFError, ValueError, NotImplementedError, RuntimeError) as error:
-        return DocumentError(f"{name}: cannot be unpacked ({error})")
+    except _BROKEN as error:
+        return DocumentError(f"{name}: cannot be unpacked ({error or type(error).__name__})")
     if len(content) > entry.file_size:
         return DocumentError(f"{name}: holds more than the archive says")
     return content
@@ -76,7 +99,7 @@ def open_archive(data: bytes, name: str, limits: Limits = LIMITS) -> zipfile.Zip
     """
     try:
         archive = zipfile.ZipFile(io.BytesIO(data))
-    except (zipfile.BadZipFile, OSError, ValueError, EOFError) as error:
+    except _BROKEN as error:
         raise DocumentError(f"{name}: a broken archive ({error}); pack it again") from error
     entries = archive.infolist()
     if len(entries) > MEMBERS:

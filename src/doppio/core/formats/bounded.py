@@ -9,6 +9,7 @@ import json
 import os
 import resource
 import selectors
+import signal
 import struct
 import subprocess
 import sys
@@ -25,6 +26,7 @@ from doppio.core.text.document import Block, Document
 from doppio.core.text.outline import Section
 
 READ, FIELDS, PICTURE = "read", "fields", "picture"
+GRACE = 5.0
 _HEAD = struct.Struct(">QQ")
 _SOURCE = Path(__file__).resolve().parents[3]
 
@@ -72,17 +74,18 @@ class BoundedReader:
         return picture
 
     def _ask(self, order: Mapping[str, Any], data: bytes, name: str) -> tuple[dict[str, Any], bytes]:
-        until = time.monotonic() + self._limits.seconds
+        seconds = self._limits.seconds_for(name, len(data))
+        until = time.monotonic() + seconds
         child = self._running()
         assert child.stdin is not None and child.stdout is not None
         try:
-            _send(child.stdin, order, data)
+            _send(child.stdin, {**order, "seconds": seconds}, data)
             head = _HEAD.unpack(self._receive(child.stdout, _HEAD.size, until))
             body = json.loads(self._receive(child.stdout, head[0], until))
             raw = self._receive(child.stdout, head[1], until)
         except TimeoutError as error:
             self.close()
-            raise DocumentError(f"{name}: took more than {self._limits.seconds:.0f} s to read; split it") from error
+            raise DocumentError(f"{name}: took more than {seconds:.0f} s to read; split it") from error
         except (OSError, EOFError) as error:
             self.close()
             raise DocumentError(
@@ -202,6 +205,8 @@ def _serve(memory: int, source: BinaryIO, target: BinaryIO) -> None:
     while head := source.read(_HEAD.size):
         sizes = _HEAD.unpack(head)
         order = json.loads(source.read(sizes[0]))
+        # Whoever asked may be gone by the time that it takes too long.
+        signal.setitimer(signal.ITIMER_REAL, order["seconds"] + GRACE)
         answer: dict[str, Any] = {}
         raw = b""
         try:
@@ -214,6 +219,7 @@ def _serve(memory: int, source: BinaryIO, target: BinaryIO) -> None:
             answer = {"error": f"{order['name']}: nested too deeply to be read"}
         except Exception as error:
             answer = {"error": f"{order['name']}: cannot be read ({type(error).__name__}: {error})"}
+        signal.setitimer(signal.ITIMER_REAL, 0)
         _send(target, answer, raw)
 
 

@@ -26,7 +26,7 @@ def read_html(text: str, identity: str) -> Document:
     for tag in soup.find_all("br"):
         tag.replace_with("\n")
     builder = DocumentBuilder()
-    _walk(builder, soup.find("main") or soup.body or soup)
+    _walk(builder, soup.find("main") or soup.body or soup, _around_blocks(soup))
     document = builder.build(identity, None, metadata)
     has_heading = any(block.kind == HEADING for block in document.blocks)
     return document if has_heading or not title else builder.build(identity, title, metadata)
@@ -42,7 +42,18 @@ def _metadata(soup: BeautifulSoup) -> dict[str, Value]:
     return typed(found)
 
 
-def _walk(builder: DocumentBuilder, parent: Tag, depth: int = 0) -> None:
+def _around_blocks(soup: BeautifulSoup) -> set[int]:
+    """Which tags (by `id`) have a block somewhere inside; one pass, however deep they are nested."""
+    around: set[int] = set()
+    for block in soup.find_all(list(_BLOCKS)):
+        for parent in block.parents:
+            if id(parent) in around:
+                break
+            around.add(id(parent))
+    return around
+
+
+def _walk(builder: DocumentBuilder, parent: Tag, around: set[int], depth: int = 0) -> None:
     """Add the blocks below a tag; text that stands between blocks becomes paragraphs."""
     loose: list[str] = []
 
@@ -55,20 +66,23 @@ def _walk(builder: DocumentBuilder, parent: Tag, depth: int = 0) -> None:
             continue
         if isinstance(child, NavigableString):
             loose.append(str(child))
-        elif isinstance(child, Tag) and child.name not in _BLOCKS and not child.find(list(_BLOCKS)):
+        elif isinstance(child, Tag) and child.name not in _BLOCKS and id(child) not in around:
             loose.append(child.get_text())
         elif isinstance(child, Tag):
             flush()
-            _block(builder, child, depth)
+            _block(builder, child, around, depth)
     flush()
 
 
-def _block(builder: DocumentBuilder, tag: Tag, depth: int) -> None:
-    words = " ".join(tag.get_text().split())
+def _words(tag: Tag) -> str:
+    return " ".join(tag.get_text().split())
+
+
+def _block(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> None:
     if tag.name in _HEADINGS:
-        builder.add(HEADING, words, _HEADINGS[tag.name])
+        builder.add(HEADING, _words(tag), _HEADINGS[tag.name])
     elif tag.name == "figcaption":
-        builder.add(CAPTION, words)
+        builder.add(CAPTION, _words(tag))
     elif tag.name == "pre":
         builder.add(CODE, tag.get_text())
     elif tag.name == "table":
@@ -79,13 +93,13 @@ def _block(builder: DocumentBuilder, tag: Tag, depth: int) -> None:
             nested = item.find_all(["ul", "ol"], recursive=False)
             for inner in nested:
                 inner.extract()
-            builder.add(ITEM, marker + " ".join(item.get_text().split()), depth + 1)
+            builder.add(ITEM, marker + _words(item), depth + 1)
             for inner in nested:
-                _block(builder, inner, depth + 1)
-    elif tag.find(list(_BLOCKS)):
-        _walk(builder, tag, depth)
+                _block(builder, inner, around, depth + 1)
+    elif id(tag) in around:
+        _walk(builder, tag, around, depth)
     else:
-        builder.add(PARAGRAPH, words)
+        builder.add(PARAGRAPH, _words(tag))
 
 
 def _table(builder: DocumentBuilder, table: Tag) -> None:

@@ -1,7 +1,7 @@
 """Tabular sources, CSV and JSONL: a row is a document, and a choice of fields says what of it is matched."""
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,6 +13,7 @@ from doppio.core.text.document import PARAGRAPH, Document, DocumentBuilder
 from doppio.core.text.metadata import typed
 
 SAMPLES = 3
+LONGEST_ID = 400
 _KEYS = {"id", "title", "matched", "carried"}
 
 
@@ -94,6 +95,10 @@ def json_rows(text: str, name: str) -> Iterator[tuple[int, dict[str, Any]]]:
             record = json.loads(body)
         except json.JSONDecodeError as reason:
             raise DocumentError(f"{name}, line {number}: not JSON ({reason.msg}, column {reason.colno})") from reason
+        except RecursionError as reason:
+            raise DocumentError(f"{name}, line {number}: nested too deeply to be read") from reason
+        except ValueError as reason:
+            raise DocumentError(f"{name}, line {number}: not JSON ({reason})") from reason
         if not isinstance(record, dict):
             raise DocumentError(f"{name}, line {number}: not a JSON object")
         yield number, record
@@ -134,6 +139,7 @@ def read_rows(text: str, name: str, fields: Fields) -> list[Document]:
         identity = _plain(row.get(fields.id)) if fields.id else str(line)
         if not identity:
             raise DocumentError(f"{name}, line {line}: {fields.id}: empty, but it identifies the row")
+        identity = _identity(identity, f"{name}, line {line}: {fields.id or 'id'}")
         if identity in seen:
             raise DocumentError(
                 f"{name}, line {line}: {fields.id}: {identity!r} stands in line {seen[identity]} already"
@@ -163,6 +169,7 @@ def read_json_documents(text: str, name: str) -> list[Document]:
         identity, body = record.get("id"), record.get("text")
         if not isinstance(identity, str) or not identity:
             raise DocumentError(f"{where}: id: missing or not a text; choose which fields are what for other rows")
+        identity = _identity(identity, f"{where}: id")
         if not isinstance(body, str) or not body.strip():
             raise DocumentError(f"{where}: text: missing, empty or not a text")
         if identity in seen:
@@ -173,7 +180,8 @@ def read_json_documents(text: str, name: str) -> list[Document]:
         seen[identity] = number
         plain = read_plain(body, identity)
         title = _plain(record.get("title")) or plain.title
-        carried = {str(key): _plain(value) for key, value in (record.get("carried") or {}).items()}
+        carried = {_plain(key): _plain(value) for key, value in (record.get("carried") or {}).items()}
+        carried.pop("", None)
         metadata = typed(record.get("metadata") or {})
         documents.append(Document(identity, title, plain.text, plain.blocks, plain.sections, metadata, carried))
     return documents
@@ -203,11 +211,27 @@ def _short(text: str) -> str:
     return line if len(line) <= 80 else line[:77].rsplit(" ", 1)[0] + "..."
 
 
+def _identity(given: str, where: str) -> str:
+    """What identifies a row, in one line.
+
+    Raises
+    ------
+    DocumentError
+        If it is too long.
+    """
+    identity = " ".join(canonical(given).split())
+    if not identity or len(identity) > LONGEST_ID:
+        raise DocumentError(f"{where}: {len(identity):,} characters; 1 to {LONGEST_ID} identify a row")
+    return identity
+
+
 def _plain(value: Any) -> str:
     if value is None:
         return ""
-    if isinstance(value, str):
-        return canonical(value).strip()
     if isinstance(value, list) and all(not isinstance(item, dict | list) for item in value):
-        return ", ".join(map(str, value))
-    return json.dumps(value, ensure_ascii=False) if isinstance(value, Sequence | Mapping) else str(value)
+        text = ", ".join(map(str, value))
+    elif isinstance(value, list | Mapping):
+        text = json.dumps(value, ensure_ascii=False)
+    else:
+        text = str(value)
+    return canonical(text).strip()

@@ -105,33 +105,48 @@ def _constants(model: onnx.ModelProto, *names: str) -> list[onnx.TensorProto]:
 def _part(model: onnx.ModelProto, node: onnx.NodeProto, largest: NDArray[np.int64]) -> str:
     """Replace a product by that of the largest inputs and that of the others; returns the name of the first.
 
-    Inputs change places so that the largest stand last, which the matrix before the activation does as well.
+    The two halves are apart from the matrix before the activation on, so nothing has to be split when it is run.
     """
     matrix = node.input[1]
     before = matrix.replace("output.dense", _INNER)
-    wide, bias, outer = _constants(model, before, before.replace(".weight", ".bias"), matrix)
-    count = outer.dims[0]
-    order = np.concatenate([np.setdiff1d(np.arange(count), largest), largest])
-    for constant, axis in ((wide, 1), (bias, 0)):
-        value = np.take(numpy_helper.to_array(constant), order, axis)
-        constant.CopyFrom(numpy_helper.from_array(np.ascontiguousarray(value), constant.name))
-    rows = numpy_helper.to_array(outer)[order]
-    model.graph.initializer.remove(outer)
-    here = next(place for place, other in enumerate(model.graph.node) if other.name == node.name)
-    parts = ("others", "largest")
-    sizes = np.array([count - len(largest), len(largest)])
-    constants = {"sizes": sizes, "others": rows[: sizes[0]], "largest": rows[sizes[0] :]}
-    model.graph.initializer.extend(
-        numpy_helper.from_array(value, f"{matrix}.{name}") for name, value in constants.items()
-    )
-    split = [f"{node.name}.{part}.given" for part in parts]
-    made = [helper.make_node("Split", [node.input[0], f"{matrix}.sizes"], split, f"{node.name}.split", axis=-1)]
-    for part, given in zip(parts, split, strict=True):
-        name = f"{node.name}.{part}"
-        made.append(helper.make_node("MatMul", [given, f"{matrix}.{part}"], [name], name))
-    sums = [f"{node.name}.{part}" for part in parts]
-    made.append(helper.make_node("Add", sums, list(node.output), f"{node.name}.sum"))
-    model.graph.node.remove(node)
-    for new in reversed(made):
-        model.graph.node.insert(here, new)
+    bias = before.replace(".weight", ".bias")
+    rows = {"others": np.setdiff1d(np.arange(_constants(model, matrix)[0].dims[0]), largest), "largest": largest}
+    made: list[onnx.NodeProto] = []
+    within = _between(model, before, node)
+    for part, taken in rows.items():
+        for constant, axis in ((before, 1), (bias, 0), (matrix, 0)):
+            value = np.take(numpy_helper.to_array(_constants(model, constant)[0]), taken, axis)
+            fresh = numpy_helper.from_array(np.ascontiguousarray(value), f"{constant}.{part}")
+            model.graph.initializer.append(fresh)
+        own = {name for step in within for name in step.output} | {before, bias, matrix, node.name}
+        for step in within:
+            twin = onnx.NodeProto()
+            twin.CopyFrom(step)
+            twin.name = f"{step.name}.{part}"
+            twin.ClearField("input")
+            twin.ClearField("output")
+            twin.input.extend(f"{name}.{part}" if name in own else name for name in step.input)
+            twin.output.extend(f"{name}.{part}" for name in step.output)
+            made.append(twin)
+    made.append(helper.make_node("Add", [f"{node.output[0]}.{part}" for part in rows], node.output, f"{node.name}.sum"))
+    here = next(place for place, other in enumerate(model.graph.node) if other.name == within[0].name)
+    for step in within:
+        model.graph.node.remove(step)
+    for fresh in reversed(made):
+        model.graph.node.insert(here, fresh)
+    for constant in _constants(model, before, bias, matrix):
+        model.graph.initializer.remove(constant)
     return f"{node.name}.largest"
+
+
+def _between(model: onnx.ModelProto, matrix: str, last: onnx.NodeProto) -> list[onnx.NodeProto]:
+    """The steps from the product with a matrix to a later step, both among them, in their order."""
+    reached: set[str] = set()
+    found = []
+    for step in model.graph.node:
+        if matrix in step.input or reached & set(step.input):
+            reached |= set(step.output)
+            found.append(step)
+        if step.name == last.name:
+            return found
+    raise ValueError(f"{matrix}: no step {last.name}")

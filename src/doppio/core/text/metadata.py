@@ -53,7 +53,7 @@ def _value(value: Any) -> Value | None:
     if isinstance(value, list | tuple | set):
         return [text for text in (_text(item) for item in value) if text]
     if isinstance(value, Mapping):
-        return [f"{key}: {_text(item)}" for key, item in value.items()]
+        return [f"{_text(key)}: {_text(item)}" for key, item in value.items()]
     text = _text(value)
     number = read_number(text)
     return text if number is None else number

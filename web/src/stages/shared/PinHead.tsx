@@ -36,6 +36,19 @@ export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
           <span className="soft">Typed question: without a label nothing can be called lost.</span>
         )}
       </div>
+      {asked.absent.count > 0 && <Absent absent={asked.absent} />}
+    </div>
+  );
+}
+
+/** While an index is built the last complete one answers: which documents it does not have. */
+function Absent({ absent }: { absent: Asked["absent"] }) {
+  const named = absent.documents.slice(0, 3).map((document) => document.title);
+  const others = absent.count - named.length;
+  return (
+    <div className="notice small-text" role="status">
+      Not in the index yet: {named.join(", ")}
+      {others > 0 && ` and ${others} more`}. They are found once the build is done.
     </div>
   );
 }

@@ -1,13 +1,24 @@
 """`./doppio manage work`: run queued jobs."""
 
 import asyncio
+import contextlib
+import logging
+import time
 
 from asgiref.sync import sync_to_async
+from django.conf import settings
 from django.core.management.base import BaseCommand
-from django.db import connections
+from django.db import DatabaseError, InterfaceError, connections
+from django.utils import timezone
 from procrastinate.contrib.django import app
+from procrastinate.exceptions import ConnectorException
+from procrastinate.manager import JobManager
 
-from doppio.indexing.tasks import SILENT_FOR, take_over
+from doppio.indexing.sweep import sweep, tidy
+from doppio.indexing.tasks import BEAT, SILENT_FOR, take_over
+
+SWEEP_EVERY, TIDY_EVERY = 5.0, 3600.0
+log = logging.getLogger(__name__)
 
 
 class Command(BaseCommand):
@@ -26,14 +37,43 @@ async def _work(once: bool, silent_for: float) -> None:
     try:
         await _run(once, silent_for)
     finally:
-        # Periodic jobs are deferred through the ORM, on a thread whose connection would stay open.
+        # What is done through the ORM is done on a thread whose connection would stay open.
         await sync_to_async(connections.close_all)()
 
 
 async def _run(once: bool, silent_for: float) -> None:
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
-        await take_over(worker_app.job_manager, silent_for)
-        await worker_app.run_worker_async(
-            wait=not once, install_signal_handlers=not once, concurrency=1, listen_notify=True
-        )
+        manager = worker_app.job_manager
+        await take_over(manager, silent_for)
+        await sync_to_async(sweep)()
+        upkeep = None if once else asyncio.create_task(_upkeep(manager, silent_for))
+        try:
+            await worker_app.run_worker_async(
+                wait=not once, install_signal_handlers=not once, concurrency=1, listen_notify=True,
+                update_heartbeat_interval=BEAT, stalled_worker_timeout=SILENT_FOR,
+            )  # fmt: skip
+        finally:
+            if upkeep is not None:
+                upkeep.cancel()
+                with contextlib.suppress(asyncio.CancelledError):
+                    await upkeep
+
+
+async def _upkeep(manager: JobManager, silent_for: float) -> None:
+    """Beside the jobs: those of workers that died, those that nobody works on, and what has been kept long enough."""
+    tidied = time.monotonic() - TIDY_EVERY
+    while True:
+        await asyncio.sleep(SWEEP_EVERY)
+        try:
+            await take_over(manager, silent_for)
+            await sync_to_async(sweep)()
+            if time.monotonic() - tidied >= TIDY_EVERY:
+                tidied = time.monotonic()
+                await sync_to_async(tidy)(timezone.now())
+                await manager.delete_old_jobs(
+                    nb_hours=int(settings.DOPPIO_KEEP_JOBS_DAYS * 24), include_failed=True, include_cancelled=True
+                )
+        except (DatabaseError, InterfaceError, ConnectorException) as error:
+            log.warning("the queue could not be looked at: %s", error)
+            await sync_to_async(connections.close_all)()
