@@ -6,6 +6,7 @@ import threading
 import unittest
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -22,7 +23,7 @@ from doppio.core.errors import ModelFolderError, RemoteError
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.folder import WRONG_SORT, open_folder, register_folder
 from doppio.core.models.registry import TRAINED, Models
-from doppio.core.models.remote import RemoteEncoder, register_remote
+from doppio.core.models.remote import LONGEST_PAUSE, RemoteEncoder, register_remote
 from doppio.core.models.trained import TrainedEncoder, train
 from tests.core.corpus import MODELS, encoder
 
@@ -179,6 +180,8 @@ class Endpoint(unittest.TestCase):
                 data = json.dumps(body).encode() if not isinstance(body, bytes) else body
                 self.send_response(status)
                 self.send_header("Content-Length", str(len(data)))
+                if status == 429:
+                    self.send_header("Retry-After", "3600")
                 self.end_headers()
                 self.wfile.write(data)
 
@@ -216,9 +219,20 @@ class Endpoint(unittest.TestCase):
         far, seen = self.answering(
             (503, {}), (200, {"vectors": [[1, 2], [3, 4]]}), (429, {}), (200, {"vectors": [[5, 6]]})
         )  # fmt: skip
-        np.testing.assert_array_equal(far.questions(["a", "b", "c"]), [[1, 2], [3, 4], [5, 6]])
+        paused = []
+        with mock.patch("urllib3.util.retry.time.sleep", paused.append):
+            np.testing.assert_array_equal(far.questions(["a", "b", "c"]), [[1, 2], [3, 4], [5, 6]])
+        # It said that it wants to be left alone for an hour.
+        self.assertEqual([pause for pause in paused if pause > 1], [LONGEST_PAUSE])
         self.assertEqual([one["texts"] for one in seen], [["a", "b"], ["a", "b"], ["c"], ["c"]])
         self.assertEqual({one["as"] for one in seen}, {"question"})
+
+    def test_no_call_goes_on_after_its_deadline(self):
+        far, seen = self.answering(*[(503, {})] * 9)
+        far._endpoint._deadline = 0.0
+        with self.assertRaisesRegex(RemoteError, "status 503|cannot be reached"):
+            far.questions(["a"])
+        self.assertEqual(len(seen), 1)
 
     def test_answers_that_do_not_fit_are_refused_with_what_was_due(self):
         for answer, message in (

@@ -103,7 +103,7 @@ class OwnCluster(unittest.TestCase):
                 "import django; django.setup()\n"
                 "from django.test import Client; c = Client(raise_request_exception=False, SERVER_NAME='localhost')\n"
                 "for path in ('/health', '/api/workspaces', '/'):\n"
-                "    c.cookies['sessionid'] = 'a' * 32\n"
+                "    c.cookies[django.conf.settings.SESSION_COOKIE_NAME] = 'a' * 32\n"
                 "    r = c.get(path, headers={'accept': 'text/html'})\n"
                 "    print(r.status_code, r.content.decode())\n"
             )

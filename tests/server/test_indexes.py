@@ -275,7 +275,9 @@ class Outrun(Indexes):
         self.assertEqual((line["trial"], line["earlier"]["documents"]), (None, 3))
         self.assertEqual(line["delivered"], trial.ledger["delivered"])
         self.assertEqual(line["answerable"], trial.answerable)
-        self.assertEqual(self.client.get(f"/api/workspaces/{self.workspace.pk}/stages/reranked/floor").status_code, 200)
+        self.assertEqual(
+            self.client.get(f"/api/workspaces/{self.workspace.pk}/stages/reranked/floor").status_code, 200
+        )
         self.remove()
         self.assertNotIn("Alarm codes", ask("E-417")[0])
         measure_recipe(saved, Silent())

@@ -26,7 +26,9 @@ def children(parent):
     """Processes of a parent that are not at their end, by name."""
     listed = subprocess.run(["ps", "-o", "pid=,stat=,comm=", "--ppid", str(parent)], capture_output=True, text=True)
     rows = [line.split(None, 2) for line in listed.stdout.splitlines()]
-    return {name: int(pid) for pid, state, name in rows if state[0] != "Z" and name not in ("sh", "python", "python3")}
+    return {
+        name: int(pid) for pid, state, name in rows if state[0] != "Z" and name not in ("sh", "python", "python3")
+    }
 
 
 def alive(process):

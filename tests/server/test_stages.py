@@ -14,7 +14,7 @@ from doppio.core.fusion import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
 from doppio.core.trace import Trace
-from doppio.indexing.services import builder, chunking_of, models
+from doppio.indexing.services import builder, chunking_of, models, open_pipeline
 from doppio.library.models import Section
 from doppio.library.services import (
     RecordedTexts,
@@ -83,8 +83,8 @@ class Mix(TestCase):
     def test_every_point_is_the_recall_of_that_fusion(self):
         workspace, _ = make_workspace()
         saved, trial = measured(workspace)
-        table = builder().table(corpus_of(workspace), core_recipe(saved))
-        where = positions(workspace)
+        pipeline = open_pipeline(workspace, core_recipe(saved))
+        table, where = pipeline.chunks, positions(pipeline)
         rows = [row for row in trial.rows.select_related("question").order_by("pk") if row.question.spans.exists()]
         questions = {question.text: question for question in core_questions(workspace)}
         traces = [Trace.from_json(row.trace) for row in rows]

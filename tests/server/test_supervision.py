@@ -1,4 +1,4 @@
-"""What is started again, when, and in which order; with processes that only sleep, and a database that only says so."""
+"""What is started again, when, and in which order; with processes that sleep, and a database that says so."""
 
 import os
 import signal
@@ -59,7 +59,9 @@ class Children(unittest.TestCase):
 
         with tempfile.TemporaryDirectory() as folder:
             log = Path(folder) / "log"
-            self.assertEqual([ended(fork(work, log)) for work in (lambda: None, lambda: 3, refuse, broken)], [0, 3, 2, 1])
+            self.assertEqual(
+                [ended(fork(work, log)) for work in (lambda: None, lambda: 3, refuse, broken)], [0, 3, 2, 1]
+            )
             said = log.read_text()
             self.assertIn("doppio: no such thing\n", said)
             self.assertIn("KeyError: 'x'", said)
@@ -156,7 +158,9 @@ class Order(unittest.TestCase):
         after = self.running()
         self.assertNotEqual(after["web server"], before["web server"])
         self.assertEqual(after["job worker"], before["job worker"])
-        self.assertRegex(self.said[0], "the web server ended with signal 9 and is started again; see .*web-server.log")
+        self.assertRegex(
+            self.said[0], "the web server ended with signal 9 and is started again; see .*web-server.log"
+        )
 
     def test_a_database_that_comes_back_keeps_its_port_and_gets_a_worker_that_knows_it(self):
         self.database.well = True

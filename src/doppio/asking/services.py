@@ -13,11 +13,13 @@ from django.contrib.auth.models import User
 from django.db import transaction
 
 from doppio.asking.models import AskedQuestion, RecipeVersion
-from doppio.core.errors import DocumentError, DoppioError
+from doppio.core.errors import DocumentError, DoppioError, RecipeError
+from doppio.core.models.joint import LATE_INTERACTION
+from doppio.core.models.registry import TRAINED
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe import Recipe, check
 from doppio.core.trace import Trace
-from doppio.indexing.services import is_built, open_meanwhile, open_pipeline
+from doppio.indexing.services import is_built, models, open_meanwhile, open_pipeline
 from doppio.library.models import Workspace
 from doppio.library.services import RecordedTexts, corpus_of
 
@@ -126,6 +128,7 @@ def save_recipe(
         Names the field and what is allowed.
     """
     recipe = check(body)
+    check_models(recipe)
     Workspace.objects.select_for_update().get(pk=workspace.pk)
     newest = workspace.recipes.filter(name=recipe.name).order_by("-version").first()
     if newest is not None and newest.fingerprint == recipe.fingerprint:
@@ -143,6 +146,27 @@ def save_recipe(
     if in_force:
         put_in_force(saved)
     return saved
+
+
+def check_models(recipe: Recipe) -> None:
+    """Whether the encoders and the scorer that a recipe names are installed.
+
+    Raises
+    ------
+    RecipeError
+        Names the field and what there is.
+    """
+    encoders = {folder.name for folder in models.listed()} | {TRAINED}
+    scorers = {folder.name for folder in models.scorers()} | {LATE_INTERACTION}
+    for place, branch in enumerate(recipe.branches):
+        if branch["kind"] == "vector" and branch["encoder"] not in encoders:
+            raise RecipeError(f"branches[{place}].encoder: {_none_of(branch['encoder'], encoders)}")
+    if recipe.rerank and recipe.rerank["scorer"] not in scorers:
+        raise RecipeError(f"rerank.scorer: {_none_of(recipe.rerank['scorer'], scorers)}")
+
+
+def _none_of(name: str, known: set[str]) -> str:
+    return f"{name!r} is not installed; there are {', '.join(sorted(known))}"
 
 
 @transaction.atomic

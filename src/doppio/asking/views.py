@@ -20,6 +20,7 @@ from doppio.core.errors import RecipeError
 from doppio.core.models.joint import LateInteraction, Passage
 from doppio.library.access import workspace_for
 from doppio.library.models import Workspace
+from doppio.library.turns import ASKING
 
 PROBLEM = OpenApiResponse(ProblemSerializer)
 
@@ -39,6 +40,7 @@ class MatchesView(APIView):
         responses={200: TokenMatchSerializer(many=True), 400: PROBLEM},
         operation_id="matches",
     )
+    @ASKING.turn()
     def post(self, request: Request, workspace: int) -> Response:
         """Which token of a chunk each token of a question was matched with by the late-interaction scorer."""
         asked = MatchRequestSerializer(data=request.data)

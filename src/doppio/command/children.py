@@ -51,8 +51,9 @@ class Forked:
 def fork(work: Work, log: Path | None = None, name: str = "doppio") -> Forked:
     """Do `work` in a child that is killed when this process ends; what it prints goes to `log` where there is one.
 
-    `name` is what lists of processes call it. Its status is what `work` returns, 2 for an error that is told in a sentence, 1 for one that nobody thought of.
-    This process must not have threads of its own, which a child would not have.
+    `name` is what lists of processes call it. Its status is what `work` returns, 2 for an error that is told in a
+    sentence, 1 for one that nobody thought of. This process must not have threads of its own, which a child would
+    not have.
     """
     sys.stdout.flush()
     sys.stderr.flush()

@@ -92,7 +92,9 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str], clock: Clock =
         raise
     except Exception as error:
         log.exception("job %s failed", number)
-        end_job(job, Job.FAILED, f"Unexpected error: {type(error).__name__}: {error}. The worker's log has the details.")
+        end_job(
+            job, Job.FAILED, f"Unexpected error: {type(error).__name__}: {error}. The worker's log has the details."
+        )
 
 
 def run_in_thread(number: int, work: Callable[[Job, JobProgress], str]) -> None:

@@ -50,7 +50,7 @@ def _take_up(number: int) -> bool:
 
 
 def tidy(now: datetime) -> None:
-    """Throw away what is older than the settings say: ended jobs, imports that were never started, typed questions."""
+    """Throw away what is older than the settings say: ended jobs, uploads that never started, typed questions."""
     ended = now - timedelta(days=settings.DOPPIO_KEEP_JOBS_DAYS)
     old = Job.objects.filter(ended_at__lt=ended)
     Import.objects.filter(job__in=old).delete()

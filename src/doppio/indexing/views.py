@@ -3,6 +3,7 @@
 from typing import Any
 
 from django.db.models import Count
+from django.http import QueryDict
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import extend_schema
 from rest_framework.exceptions import ValidationError
@@ -74,7 +75,8 @@ class ImportFilesView(APIView):
     def post(self, request: Request, workspace: int, brought_in: int) -> Response:
         """Put files into an import: `files`, and their `names` with folders in the same order."""
         given = request.FILES.getlist("files")
-        names = request.data.getlist("names")
+        # A form without any part is read as an empty dictionary.
+        names = request.data.getlist("names") if isinstance(request.data, QueryDict) else []
         if not given or len(names) != len(given):
             raise ValidationError({"detail": f"names: {len(names)} for {len(given)} files; give one name a file"})
         found = _import_for(request, workspace, brought_in)

@@ -17,7 +17,7 @@ SERVED, SETUP, LOCK = VAR / "served.lock", ROOT / "var" / "setup.lock", "DOPPIO_
 
 
 def close_to_others() -> None:
-    """Nobody else reads what is kept. A folder with a database in it can be passed through: it has its own account."""
+    """Nobody else reads what is kept; a folder with a database in it can be passed through by its account."""
     VAR.mkdir(parents=True, exist_ok=True)
     VAR.chmod(0o711)
     for path in VAR.iterdir():

@@ -106,6 +106,26 @@ class Chunking(models.Model):
         constraints = [models.UniqueConstraint("workspace", "key", name="chunking_key_once")]
 
 
+class Event(models.Model):
+    """Something that somebody did and that others may ask about later; never changed."""
+
+    at = models.DateTimeField(auto_now_add=True)
+    kind = models.CharField(max_length=40)
+    # The name as it was typed or as it was then: people may be renamed, and a wrong name belongs to nobody.
+    name = models.CharField(max_length=150, blank=True)
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    address = models.GenericIPAddressField(null=True)
+    workspace = models.ForeignKey(Workspace, models.CASCADE, null=True, related_name="events")
+    about = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ["-pk"]
+        indexes = [
+            models.Index(fields=["kind", "name", "at"], name="event_by_name"),
+            models.Index(fields=["kind", "address", "at"], name="event_by_address"),
+        ]
+
+
 class EntryLink(models.Model):
     """A link that signs a person in once; only the digest of its secret is kept."""
 

@@ -5,6 +5,7 @@ from rest_framework import serializers as s
 
 class SessionSerializer(s.Serializer):
     username = s.CharField()
+    token = s.CharField(help_text="To be sent as X-CSRFToken with everything that changes something.")
 
 
 class WorkspaceSerializer(s.Serializer):
@@ -12,6 +13,18 @@ class WorkspaceSerializer(s.Serializer):
     name = s.CharField()
     documents = s.IntegerField()
     words = s.IntegerField()
+
+
+class EventSerializer(s.Serializer):
+    at = s.DateTimeField()
+    kind = s.CharField()
+    name = s.CharField()
+    about = s.DictField()
+
+
+class EventsSerializer(s.Serializer):
+    events = EventSerializer(many=True)
+    before = s.IntegerField(allow_null=True, help_text="Ask with this for those before; null where there are none.")
 
 
 class MetadataSerializer(s.Serializer):

@@ -4,11 +4,13 @@ import threading
 from typing import Any
 
 from django.contrib.auth import logout
+from django.db import transaction
 from django.db.models import Count, F, Func, IntegerField, Sum
 from django.http import HttpResponse
+from django.middleware.csrf import get_token
 from django.shortcuts import get_object_or_404
 from drf_spectacular.types import OpenApiTypes
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -19,10 +21,12 @@ from doppio.core.text.metadata import kind_of
 from doppio.core.text.outline import Correction, doubts, occurrence_of
 from doppio.library import files
 from doppio.library.access import workspace_for
+from doppio.library.events import DOCUMENTS_REMOVED, SIGNED_OUT, note
 from doppio.library.models import Document
 from doppio.library.serializers import (
     DocumentRowSerializer,
     DocumentSerializer,
+    EventsSerializer,
     OutlineSerializer,
     RemovedSerializer,
     RemoveSerializer,
@@ -34,15 +38,17 @@ from doppio.library.signals import settled
 
 PICTURE_WIDTH = 900
 UNDO = "undo"
+EVENTS_SHOWN = 100
 
 
 class SessionView(APIView):
     @extend_schema(responses=SessionSerializer, operation_id="session")
     def get(self, request: Request) -> Response:
-        return Response({"username": request.user.get_username()})
+        return Response({"username": request.user.get_username(), "token": get_token(request)})
 
     @extend_schema(responses={204: None}, operation_id="leave")
     def delete(self, request: Request) -> Response:
+        note(SIGNED_OUT, request)
         logout(request)
         return Response(status=204)
 
@@ -56,6 +62,29 @@ class WorkspacesView(APIView):
                 {"id": row.pk, "name": row.name, "documents": row.count, "words": row.total}
                 for row in rows.order_by("pk")
             ]
+        )
+
+
+class EventsView(APIView):
+    @extend_schema(
+        parameters=[OpenApiParameter("before", int, description="Only events before this number.")],
+        responses=EventsSerializer,
+        operation_id="events",
+    )
+    def get(self, request: Request, workspace: int) -> Response:
+        """What people did in a workspace that others may ask about later, newest first."""
+        rows = workspace_for(request, workspace).events.all()
+        before = request.query_params.get("before", "")
+        if before.isdecimal():
+            rows = rows.filter(pk__lt=int(before))
+        page = list(rows[: EVENTS_SHOWN + 1])
+        more = len(page) > EVENTS_SHOWN
+        page = page[:EVENTS_SHOWN]
+        return Response(
+            {
+                "events": [{"at": row.at, "kind": row.kind, "name": row.name, "about": row.about} for row in page],
+                "before": page[-1].pk if more else None,
+            }
         )
 
 
@@ -94,7 +123,11 @@ class DocumentsView(APIView):
         given = RemoveSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         place = workspace_for(request, workspace)
-        removed = remove_documents(place, given.validated_data["documents"])
+        numbers = given.validated_data["documents"]
+        names = list(place.documents.filter(pk__in=numbers).order_by("name").values_list("name", flat=True))
+        with transaction.atomic():
+            removed = remove_documents(place, numbers)
+            note(DOCUMENTS_REMOVED, request, workspace=place, documents=names)
         settled.send(Document, workspace=place)
         return Response({"removed": removed})
 

@@ -23,6 +23,7 @@ from doppio.indexing.cost import cost
 from doppio.indexing.serializers import JobSerializer
 from doppio.library.access import workspace_for
 from doppio.library.models import Workspace
+from doppio.library.turns import HEAVY
 from doppio.measuring.index_serializers import (
     AnalysedSerializer,
     AnalyseSerializer,
@@ -85,6 +86,7 @@ def whole_number(request: Request, name: str, below: int) -> int:
 
 class IndexStageView(APIView):
     @extend_schema(parameters=[RECIPE], responses={200: IndexesSerializer, 409: PROBLEM}, operation_id="indexStage")
+    @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """The indexes of a recipe: size, vocabulary, structure, how close chunks are to each other."""
         return Response(index_stage(*opened(request, workspace)))
@@ -112,6 +114,7 @@ class NeighboursView(APIView):
         responses={200: NeighboursSerializer, 400: PROBLEM},
         operation_id="neighbours",
     )
+    @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """The chunks that lie nearest to a chunk."""
         _, pipeline, branch = with_dense(request, workspace)
@@ -128,6 +131,7 @@ class VectorMapView(APIView):
         responses={200: VectorMapSerializer, 400: PROBLEM},
         operation_id="vectorMap",
     )
+    @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """Chunks on the two principal axes, with a question, its first hits and its answers."""
         place, pipeline, _ = with_dense(request, workspace)
@@ -147,6 +151,7 @@ class ClosePairsView(APIView):
         responses={200: PairsSerializer, 400: PROBLEM},
         operation_id="closePairs",
     )
+    @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """Pairs of chunks that are nearly the same to the encoder, over the whole corpus."""
         _, pipeline, _ = with_dense(request, workspace)

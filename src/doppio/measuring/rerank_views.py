@@ -9,6 +9,7 @@ from doppio.asking.models import RecipeVersion
 from doppio.asking.views import PROBLEM, recipe_for
 from doppio.indexing.serializers import JobSerializer
 from doppio.library.access import workspace_for
+from doppio.library.turns import HEAVY
 from doppio.measuring.index_views import RECIPE
 from doppio.measuring.rerank_serializers import (
     DepthsSerializer,
@@ -29,6 +30,7 @@ def asked_recipe(request: Request, workspace: int) -> RecipeVersion:
 
 class FloorView(APIView):
     @extend_schema(parameters=[RECIPE], responses={200: FloorSerializer, 409: PROBLEM}, operation_id="floor")
+    @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """Scores of every question's shortlist in the newest trial, to see what falls under a floor."""
         return Response(floor_stage(asked_recipe(request, workspace)))
@@ -56,6 +58,7 @@ class ScorersView(APIView):
 
 class TryScorerView(APIView):
     @extend_schema(request=TrySerializer, responses={200: TriedSerializer, 400: PROBLEM}, operation_id="tryScorer")
+    @HEAVY.turn()
     def post(self, request: Request) -> Response:
         """Score passages that come with the request, beside the cosine of vectors made apart."""
         given = TrySerializer(data=request.data)
@@ -69,6 +72,7 @@ class RestsOnView(APIView):
         responses={200: SentenceDropSerializer(many=True), 400: PROBLEM},
         operation_id="restsOn",
     )
+    @HEAVY.turn()
     def post(self, request: Request) -> Response:
         """By how much the score of a passage drops without each of its sentences."""
         given = RestsOnSerializer(data=request.data)

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.db import transaction
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -22,8 +23,10 @@ from doppio.core.trace import Trace
 from doppio.indexing.serializers import JobSerializer
 from doppio.indexing.services import chunks_of
 from doppio.library.access import workspace_for
+from doppio.library.events import IN_FORCE, LABEL_REMOVED, note
 from doppio.library.models import Workspace
 from doppio.library.services import corpus_of, section_headings
+from doppio.library.turns import ASKING, HEAVY
 from doppio.measuring.chunk_view import cut_view, figures_view
 from doppio.measuring.labels import lost_labels, place_label, remove_label
 from doppio.measuring.line import line
@@ -88,6 +91,7 @@ def _question_row(row: Question, found: dict[str, Any] | None) -> dict[str, Any]
 
 class QuestionView(APIView):
     @extend_schema(parameters=[RECIPE], responses={200: AskedSerializer, 409: PROBLEM}, operation_id="question")
+    @ASKING.turn()
     def get(self, request: Request, workspace: int, question: int) -> Response:
         """A labelled question, asked now."""
         place = workspace_for(request, workspace)
@@ -105,6 +109,7 @@ class QuestionView(APIView):
 
 class AskView(APIView):
     @extend_schema(request=AskSerializer, responses={200: AskedSerializer, 409: PROBLEM}, operation_id="ask")
+    @ASKING.turn()
     def post(self, request: Request, workspace: int) -> Response:
         """Any question, asked now."""
         asked = AskSerializer(data=request.data)
@@ -189,6 +194,7 @@ class CutView(APIView):
     @extend_schema(
         request=CutRequestSerializer, responses={200: CutSerializer, 400: PROBLEM}, operation_id="cutDocument"
     )
+    @HEAVY.turn()
     def post(self, request: Request, workspace: int) -> Response:
         """Cut one document by any settings, now; nothing is built or kept."""
         given = CutRequestSerializer(data=request.data)
@@ -202,6 +208,7 @@ class ChunkFiguresView(APIView):
     @extend_schema(
         request=ChunkingSerializer, responses={200: ChunkFiguresSerializer, 400: PROBLEM}, operation_id="chunkFigures"
     )
+    @HEAVY.turn()
     def post(self, request: Request, workspace: int) -> Response:
         """Cut all documents by any settings and say what is wrong with it; nothing is built or kept."""
         given = ChunkingSerializer(data=request.data)
@@ -235,7 +242,13 @@ class LabelView(APIView):
     def delete(self, request: Request, workspace: int, label: int) -> Response:
         """Remove a label; a question without another one goes with it."""
         place = workspace_for(request, workspace)
-        remove_label(get_object_or_404(AnswerSpan.objects.filter(question__workspace=place), pk=label))
+        span = get_object_or_404(
+            AnswerSpan.objects.select_related("question").filter(question__workspace=place), pk=label
+        )
+        with transaction.atomic():
+            note(LABEL_REMOVED, request, workspace=place, question=span.question.identity, quote=span.quote,
+                 document=span.document_name or (span.document.name if span.document else ""))  # fmt: skip
+            remove_label(span)
         measure_in_force(self, place)
         return Response(status=204)
 
@@ -250,6 +263,7 @@ class RecipeSaveView(APIView):
         given.is_valid(raise_exception=True)
         place = workspace_for(request, workspace)
         saved = save_recipe(place, given.validated_data["body"], user=request.user, note=given.validated_data["note"])
+        note(IN_FORCE, request, workspace=place, recipe=saved.pk, named=f"{saved.name} v{saved.version}")
         return Response(_in_force(saved, request), status=201)
 
 
@@ -260,6 +274,7 @@ class RecipeInForceView(APIView):
         place = workspace_for(request, workspace)
         found = recipe_for(place, recipe)
         put_in_force(found)
+        note(IN_FORCE, request, workspace=place, recipe=found.pk, named=f"{found.name} v{found.version}")
         return Response(_in_force(found, request))
 
 
@@ -306,6 +321,7 @@ class MixView(APIView):
         responses={200: MixSerializer, 404: PROBLEM},
         operation_id="mix",
     )
+    @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """recall@k as the weight moves from one branch to the other, over all labelled questions or for one."""
         place = workspace_for(request, workspace)

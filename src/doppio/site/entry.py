@@ -2,6 +2,7 @@
 
 from django.conf import settings
 from django.contrib.auth import authenticate, login
+from django.contrib.auth.models import User
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.cache import never_cache
@@ -9,9 +10,16 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.debug import sensitive_post_parameters
 from django.views.decorators.http import require_http_methods
 
+from doppio.library.attempts import seconds_to_wait
 from doppio.library.entry import use_entry_link
+from doppio.library.events import SIGN_IN_FAILED, SIGNED_IN, address_of, note
+from doppio.site.gate import for_visitors
+from doppio.site.parsers import wrong_character
+
+LONGEST_NAME = 150
 
 
+@for_visitors
 @never_cache
 @sensitive_post_parameters("password")
 @require_http_methods(["GET", "POST"])
@@ -19,15 +27,39 @@ def sign_in(request: HttpRequest) -> HttpResponse:
     """The sign-in page."""
     if request.method == "GET":
         return redirect("/") if request.user.is_authenticated else render(request, "sign-in.html")
-    username = request.POST.get("username", "")
-    user = authenticate(request, username=username, password=request.POST.get("password", ""))
+    username, password = request.POST.get("username", ""), request.POST.get("password", "")
+    if wrong_character(username + password) or len(username) > LONGEST_NAME:
+        return _refused(request, "", "Name and password do not match.", 403)
+    seconds = seconds_to_wait(username, address_of(request))
+    if seconds:
+        answer = _refused(
+            request, username, f"Too many failed tries. The next one counts in {_spoken(seconds)}.", 429
+        )
+        answer["Retry-After"] = str(seconds)
+        return answer
+    user = authenticate(request, username=username, password=password)
     if user is None:
+        note(SIGN_IN_FAILED, request, name=username)
         problem = "Name and password do not match. './doppio demo' prints a fresh sign-in link."
-        return render(request, "sign-in.html", {"problem": problem, "username": username}, status=403)
-    login(request, user)
+        return _refused(request, username, problem, 403)
+    _enter(request, user, "password")
     return redirect("/")
 
 
+def _refused(request: HttpRequest, username: str, problem: str, status: int) -> HttpResponse:
+    return render(request, "sign-in.html", {"problem": problem, "username": username}, status=status)
+
+
+def _spoken(seconds: int) -> str:
+    return f"{seconds} seconds" if seconds < 120 else f"{-(-seconds // 60)} minutes"
+
+
+def _enter(request: HttpRequest, user: User, by: str) -> None:
+    login(request, user, backend="django.contrib.auth.backends.ModelBackend")
+    note(SIGNED_IN, request, who=user, by=by)
+
+
+@for_visitors
 @never_cache
 @require_http_methods(["GET", "POST"])
 def enter(request: HttpRequest, secret: str) -> HttpResponse:
@@ -36,9 +68,11 @@ def enter(request: HttpRequest, secret: str) -> HttpResponse:
         return render(request, "enter.html")
     user = use_entry_link(secret)
     if user is None:
-        problem = "This link has been used or is too old. './doppio demo' prints a fresh one."
-        return render(request, "sign-in.html", {"problem": problem}, status=403)
-    login(request, user, backend="django.contrib.auth.backends.ModelBackend")
+        note(SIGN_IN_FAILED, request, by="link")
+        return _refused(
+            request, "", "This link has been used or is too old. './doppio demo' prints a fresh one.", 403
+        )
+    _enter(request, user, "link")
     return redirect("/")
 
 

@@ -3,12 +3,13 @@
 import socket
 from typing import Any
 
-from waitress.server import TcpWSGIServer, ThreadedTaskDispatcher
 from waitress.adjustments import Adjustments
+from waitress.server import TcpWSGIServer, ThreadedTaskDispatcher
 
 # Seconds from the first byte of a request until its head and until all of it is there.
 HEAD, WHOLE = 10.0, 300.0
-THREADS = 16
+# More than all that may work or wait for a turn (see `library.turns`).
+THREADS = 24
 SETTINGS = {
     "threads": THREADS,
     "ident": None,
@@ -30,7 +31,9 @@ class Front(TcpWSGIServer):
     head, whole : seconds that a client may take for a request's head, and for all of it
     """
 
-    def __init__(self, application: Any, listening: socket.socket, *, head: float = HEAD, whole: float = WHOLE) -> None:
+    def __init__(
+        self, application: Any, listening: socket.socket, *, head: float = HEAD, whole: float = WHOLE
+    ) -> None:
         self._head, self._whole = head, whole
         dispatcher = ThreadedTaskDispatcher()
         dispatcher.set_thread_count(THREADS)

@@ -8,6 +8,8 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.views.defaults import server_error as blank_error
 
+from doppio.site.gate import for_visitors
+
 
 def server_error(request: HttpRequest) -> HttpResponse:
     """503 with a message for a lost database; every other error stays what it is."""
@@ -28,6 +30,7 @@ def _page(request: HttpRequest, detail: str) -> HttpResponse:
     return render(request, "down.html", {"detail": detail}, status=503)
 
 
+@for_visitors
 def health(request: HttpRequest) -> JsonResponse:
     """Whether the database answers; for the launcher and for monitors."""
     with connection.cursor() as cursor:

@@ -1,5 +1,6 @@
 """Settings; what differs between installations comes from the environment that the launcher sets."""
 
+import hashlib
 import json
 import os
 from pathlib import Path
@@ -37,6 +38,8 @@ def _database() -> dict[str, object]:
 SECRET_KEY = _secret("secret-key")
 DEBUG = False
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *os.environ.get("DOPPIO_HOSTS", "").split()]
+# Addresses begin where they begin, whatever a client says.
+FORCE_SCRIPT_NAME = ""
 DATABASES = {"default": _database()}
 ROOT_URLCONF = "doppio.site.urls"
 WSGI_APPLICATION = "doppio.site.wsgi.application"
@@ -53,6 +56,7 @@ INSTALLED_APPS = [
     "doppio.measuring",
 ]
 MIDDLEWARE = [
+    "doppio.site.headers.Headers",
     "django.middleware.security.SecurityMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
@@ -72,9 +76,17 @@ TEMPLATES = [
 ]
 AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
 LOGIN_URL = "/sign-in"
-SESSION_COOKIE_HTTPONLY = True
-SESSION_COOKIE_SAMESITE = "Lax"
-CSRF_COOKIE_SAMESITE = "Lax"
+# Browsers tell cookies of one host apart by their names alone, not by the port: every installation has its own.
+INSTANCE = hashlib.blake2b(str(VAR.resolve()).encode(), digest_size=4).hexdigest()
+SESSION_COOKIE_NAME, CSRF_COOKIE_NAME = f"doppio-session-{INSTANCE}", f"doppio-token-{INSTANCE}"
+SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"
+SESSION_COOKIE_AGE = 14 * 24 * 3600
+# Other names than those of the loopback are served through a front of the operator's own that speaks HTTPS.
+HOSTS = os.environ.get("DOPPIO_HOSTS", "").split()
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = bool(HOSTS)
+CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in HOSTS]
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if HOSTS else 0
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 # How long is kept what nobody asked to be kept: ended jobs and their imports, uploads that were never started, and
@@ -94,7 +106,7 @@ REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser", "rest_framework.parsers.MultiPartParser"],
+    "DEFAULT_PARSER_CLASSES": ["doppio.site.parsers.CleanJSONParser", "rest_framework.parsers.MultiPartParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "doppio.site.errors.answer",
 }
@@ -102,11 +114,15 @@ SPECTACULAR_SETTINGS = {
     "TITLE": "Doppio",
     "VERSION": "1",
     "SERVE_INCLUDE_SCHEMA": False,
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "doppio.site.errors.with_problems",
+    ],
 }
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"line": {"format": "{asctime} {levelname} {name} {message}", "style": "{"}},
+    "formatters": {"line": {"()": "doppio.site.logs.JsonLines"}},
     "handlers": {
         "stderr": {
             "class": "logging.StreamHandler",

@@ -13,6 +13,8 @@ from doppio.site.entry import enter, interface, sign_in
 from doppio.site.health import health
 
 handler500 = "doppio.site.health.server_error"
+handler404 = "doppio.site.errors.not_found"
+handler400 = "doppio.site.errors.bad_request"
 W = "api/workspaces/<int:workspace>"
 urlpatterns = [
     path("sign-in", sign_in),
@@ -21,6 +23,7 @@ urlpatterns = [
     path("api/schema", SpectacularJSONAPIView.as_view()),
     path("api/session", library.SessionView.as_view()),
     path("api/workspaces", library.WorkspacesView.as_view()),
+    path(f"{W}/events", library.EventsView.as_view()),
     path(f"{W}/documents", library.DocumentsView.as_view()),
     path(f"{W}/documents/<int:document>", library.DocumentView.as_view()),
     path(f"{W}/documents/<int:document>/outline", library.OutlineView.as_view()),

@@ -18,15 +18,23 @@ export type DocumentRow = Schemas["DocumentRow"];
 export type Section = Schemas["Section"];
 export type Mix = Schemas["Mix"];
 
-/** The token that the server wants with every request that changes something. */
-export const csrfToken = () => /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1];
+let token: Promise<string> | undefined;
+
+/** The token that the server wants with every request that changes something; asked for once. */
+export const csrfToken = (): Promise<string> =>
+  (token ??= fetch("/api/session")
+    .then((answer) => answer.json())
+    .then((session: Schemas["Session"]) => session.token)
+    .catch((error: unknown) => {
+      token = undefined;
+      throw error;
+    }));
 
 export const client = createClient<paths>({ baseUrl: "" });
 
 client.use({
-  onRequest({ request }) {
-    const token = csrfToken();
-    if (token && request.method !== "GET") request.headers.set("X-CSRFToken", token);
+  async onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRFToken", await csrfToken());
     return request;
   },
   onResponse({ response }) {

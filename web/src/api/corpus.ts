@@ -79,7 +79,7 @@ export function useStageFiles() {
         const response = await fetch(`/api/workspaces/${workspace}/imports/${number}/files`, {
           method: "POST",
           body: form,
-          headers: { "X-CSRFToken": csrfToken() ?? "" },
+          headers: { "X-CSRFToken": await csrfToken() },
         });
         if (!response.ok) {
           const said = (await response.json().catch(() => null)) as { detail?: string } | null;

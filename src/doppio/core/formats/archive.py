@@ -27,7 +27,7 @@ class Limits:
     """Bounds of one file.
 
     file_bytes, archive_bytes : of the file, and of all that an archive holds
-    seconds : to read it; at first `soon`, and `a_mebibyte` more for each of a file's, since small ones are read at once
+    seconds : to read it; `soon`, and `a_mebibyte` more for each of a file's, since small ones are read at once
     slow : endings of formats that take all of that time for good reasons, whatever their size
     memory : bytes to read it
     """

@@ -128,7 +128,9 @@ def _part(model: onnx.ModelProto, node: onnx.NodeProto, largest: NDArray[np.int6
             twin.input.extend(f"{name}.{part}" if name in own else name for name in step.input)
             twin.output.extend(f"{name}.{part}" for name in step.output)
             made.append(twin)
-    made.append(helper.make_node("Add", [f"{node.output[0]}.{part}" for part in rows], node.output, f"{node.name}.sum"))
+    made.append(
+        helper.make_node("Add", [f"{node.output[0]}.{part}" for part in rows], node.output, f"{node.name}.sum")
+    )
     here = next(place for place, other in enumerate(model.graph.node) if other.name == within[0].name)
     for step in within:
         model.graph.node.remove(step)

@@ -8,6 +8,7 @@ answers with `{"scores": [...]}`, larger is better. A key goes along as `Authori
 """
 
 import json
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -28,6 +29,24 @@ FORMAT = "doppio-encode/1"
 SCORE_FORMAT = "doppio-score/1"
 KEY_FILE = "key"
 TIMEOUT, RETRIES, BATCH, BACK_OFF = 30.0, 4, 64, 0.5
+# An endpoint that names a longer pause is not waited for so long, and no call takes longer than the deadline.
+LONGEST_PAUSE, DEADLINE = 5, 60.0
+
+
+class _Until(Retry):
+    """Tries again until a moment (of `time.monotonic`), and not after it."""
+
+    def __init__(self, *given: Any, until: float = np.inf, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self.until = until
+
+    def new(self, **changed: Any) -> "_Until":
+        made = super().new(**changed)
+        made.until = self.until
+        return made
+
+    def is_exhausted(self) -> bool:
+        return super().is_exhausted() or time.monotonic() >= self.until
 
 
 class Endpoint:
@@ -36,12 +55,14 @@ class Endpoint:
     def __init__(self, url: str, key: str, settings: Mapping[str, Any]) -> None:
         self.url = url.rstrip("/")
         self._headers = {"Content-Type": "application/json", **({"Authorization": f"Bearer {key}"} if key else {})}
-        retries = Retry(
+        self._retries = _Until(
             total=int(settings.get("retries", RETRIES)), backoff_factor=float(settings.get("back_off", BACK_OFF)),
             status_forcelist=(429, 500, 502, 503, 504), allowed_methods=None, raise_on_status=False,
+            backoff_max=LONGEST_PAUSE, retry_after_max=LONGEST_PAUSE,
         )  # fmt: skip
-        timeout = urllib3.Timeout(total=float(settings.get("timeout", TIMEOUT)))
-        self._pool = urllib3.PoolManager(retries=retries, timeout=timeout)
+        self._deadline = float(settings.get("deadline", DEADLINE))
+        timeout = urllib3.Timeout(total=min(float(settings.get("timeout", TIMEOUT)), self._deadline))
+        self._pool = urllib3.PoolManager(timeout=timeout)
 
     def ask(self, method: str, path: str, body: Any = None) -> dict[str, Any]:
         """Send a request and read the JSON object that answers it.
@@ -54,7 +75,9 @@ class Endpoint:
         address = self.url + path
         try:
             sent = None if body is None else json.dumps(body).encode()
-            answer = self._pool.request(method, address, body=sent, headers=self._headers)
+            retries = self._retries.new()
+            retries.until = time.monotonic() + self._deadline
+            answer = self._pool.request(method, address, body=sent, headers=self._headers, retries=retries)
         except urllib3.exceptions.HTTPError as error:
             raise RemoteError(f"{address}: cannot be reached ({error})") from error
         if answer.status != 200:

@@ -1,0 +1,47 @@
+"""Who did what: sign-ins, removals, recipes put in force."""
+
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.http import HttpRequest
+
+from doppio.library.models import Event, Workspace
+
+SIGNED_IN, SIGN_IN_FAILED, SIGNED_OUT = "signed in", "sign-in failed", "signed out"
+DOCUMENTS_REMOVED, LABEL_REMOVED, IN_FORCE = "documents removed", "label removed", "recipe put in force"
+
+
+def note(
+    kind: str,
+    request: HttpRequest | None = None,
+    *,
+    who: User | None = None,
+    name: str = "",
+    workspace: Workspace | None = None,
+    **about: Any,
+) -> Event:
+    """Write down what somebody did.
+
+    Parameters
+    ----------
+    request : HttpRequest or None
+        Says from which address, and who, where `who` does not.
+    name : str
+        As it was typed, where nobody is known by it.
+    about : JSON values
+    """
+    user = who or getattr(request, "user", None)
+    user = user if user is not None and user.is_authenticated else None
+    return Event.objects.create(
+        kind=kind,
+        name=(name or (user.get_username() if user else ""))[:150],
+        who=user,
+        address=address_of(request),
+        workspace=workspace,
+        about=about,
+    )
+
+
+def address_of(request: HttpRequest | None) -> str | None:
+    """Where a request comes from: the other end of the connection, whatever headers say."""
+    return (request.META.get("REMOTE_ADDR") or None) if request is not None else None
