@@ -7,7 +7,7 @@ from unittest import mock
 
 import numpy as np
 
-from doppio.core.artifacts import ArtifactStore, _digest
+from doppio.core.artifacts import ArtifactStore, _digest, _note_seen
 from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ArtifactDamaged, Cancelled
@@ -41,6 +41,30 @@ class Artifacts(unittest.TestCase):
         path.write_bytes(data)
         with self.assertRaisesRegex(ArtifactDamaged, "vectors-k/a.npy: does not match its checksum"):
             self.store.open("vectors", "k")
+
+    def test_a_bit_that_flips_without_a_new_time_stamp_is_found_by_looking(self):
+        for key in ("j", "k", "l"):
+            self.store.write("vectors", key, {"a": self.array, "b": self.array[:9]}, {})
+        read = []
+        self.assertEqual(self.store.look_through(read.append), [])
+        self.assertEqual(sum(read), sum(path.stat().st_size for path in self.root.rglob("*.npy")))
+        path = self.root / "vectors-k" / "b.npy"
+        data = bytearray(path.read_bytes())
+        data[-1] ^= 1
+        path.write_bytes(data)
+        _note_seen(path.parent, ["a", "b"])
+        self.store.open("vectors", "k")
+        (found,) = self.store.look_through(lambda _: None)
+        self.assertIn("vectors-k: b does not match its checksum", found)
+        with self.assertRaisesRegex(ArtifactDamaged, "b.npy: does not match"):
+            self.store.open("vectors", "k")
+        self.store.open("vectors", "l")
+
+        def stopped(_count):
+            raise Cancelled("stopped")
+
+        with self.assertRaises(Cancelled):
+            self.store.look_through(stopped)
 
     def test_a_missing_array_and_an_altered_manifest_are_refused_by_name(self):
         self.store.write("vectors", "k", {"a": self.array}, {"n": 1})

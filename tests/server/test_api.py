@@ -90,15 +90,20 @@ class Api(TestCase):
         for chunk in relevant:
             marked = [chunk["text"][r["start"] : r["end"]] for r in chunk["answers"]]
             self.assertTrue(any("E-417" in piece or "tension" in piece for piece in marked))
-        terms = [chunk["text"][r["start"] : r["end"]] for chunk in asked["chunks"] for r in chunk["terms"]]
+        texts = {chunk["number"]: chunk["text"] for chunk in asked["chunks"]}
+        rows = self.post("stages/sparse/explained", {"text": "What is E-417?", "chunks": list(texts)})
+        self.assertEqual([row["chunk"] for row in rows], list(texts))
+        terms = [texts[row["chunk"]][r["start"] : r["end"]] for row in rows for r in row["found"]]
         self.assertIn("E-417", terms)
+        wrong = self.post("stages/sparse/explained", {"text": "x", "chunks": [0, 10_000]}, 400)
+        self.assertIn("chunk: 10000 is not between 0 and", wrong["detail"])
 
     def test_shares_of_terms_add_up_to_the_sparse_score(self):
         rows = {row["identity"]: row for row in self.get("questions")}
         asked = self.get(f"questions/{rows['q1']['id']}")
         sparse = next(stage for stage in asked["trace"]["stages"] if stage["stage"] == "sparse")
         scores = dict(zip(sparse["chunks"], sparse["scores"], strict=True))
-        for row in asked["explained"]:
+        for row in self.post("stages/sparse/explained", {"text": "What is E-417?", "chunks": list(scores)}):
             total = sum(term["share"] for term in row["terms"])
             self.assertAlmostEqual(total, scores.get(row["chunk"], 0), places=3)
 

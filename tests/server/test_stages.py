@@ -137,7 +137,12 @@ class OtherShapes(TestCase):
             stage = self.get("stages/indexes")
             self.assertEqual(stage["sparse"] is not None, SPARSE in branches)
             self.assertEqual(stage["dense"] is not None, DENSE in branches)
-            self.assertEqual(bool(asked["explained"]), SPARSE in branches)
+            told = self.client.post(
+                f"/api/workspaces/{self.workspace.pk}/stages/sparse/explained",
+                {"text": "dog", "chunks": [0]},
+                content_type="application/json",
+            )
+            self.assertEqual(bool(told.json()), SPARSE in branches)
 
     def test_before_the_first_trial_everything_says_so(self):
         save_recipe(self.workspace, recipe(chunking={"rule": "fixed-window", "unit": "words", "size": 11}).body)

@@ -1,4 +1,4 @@
-"""A trace made readable: the chunks that it names, with their texts, terms and answers."""
+"""A trace made readable: the chunks that it names, with their texts and answers; and why terms put them there."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -30,12 +30,9 @@ def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None)
     table, texts = pipeline.chunks, pipeline.texts
     assert isinstance(texts, RecordedTexts)
     owners = texts.owners(numbers)
-    documents = Document.objects.filter(pk__in=set(owners)).defer("text", "blocks").in_bulk()
+    documents = Document.objects.filter(pk__in=set(owners)).only("title", "carried").in_bulk()
     paths = section_headings(set(owners))
     shown = dict(zip(numbers, texts.texts(numbers), strict=True))
-    branch = sparse_branch(pipeline)
-    analysis = Analysis.of(branch["analysis"]) if branch else None
-    terms = {term.text for term in analysis.terms(trace.question)} if analysis else set()
     relevant = set(np.concatenate([[], *(relevance.chunks if relevance else ())]).astype(int).tolist())
     spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
     columns = {name: column[numbers].tolist() for name, column in table.columns().items()}
@@ -68,7 +65,6 @@ def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None)
                 "text": shown[number],
                 "relevant": number in relevant,
                 "answers": _inside(spans, row["document"], row["start"], row["end"]),
-                "terms": _found_terms(analysis, terms, shown[number]),
             }
         )
     return found
@@ -100,15 +96,14 @@ def _inside(spans: list[tuple[int, int, int]], position: int, low: int, high: in
     ]
 
 
-def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> list[dict[str, Any]]:
-    """Term by term, why the sparse branch scored its first chunks and the relevant ones as it did."""
+def explained(pipeline: Pipeline, question: str, chunks: Sequence[int]) -> list[dict[str, Any]]:
+    """Term by term, why the sparse branch scores chunks as it does, and where their texts hold those terms."""
     branch = sparse_branch(pipeline)
-    if branch is None:
+    if branch is None or not chunks:
         return []
-    chunks = [int(chunk) for chunk in trace.stage(branch["id"]).chunks[:SHOWN]]
-    extra = {int(chunk) for relevant in (relevance.chunks if relevance else ()) for chunk in relevant}
-    chunks += sorted(extra - set(chunks))[:SHOWN]
-    rows, lengths = branch_explained(branch, pipeline.postings[branch["id"]], trace.question, chunks)
+    analysis = Analysis.of(branch["analysis"])
+    wanted = {term.text for term in analysis.terms(question)}
+    rows, lengths = branch_explained(branch, pipeline.postings[branch["id"]], question, list(chunks))
     return [
         {
             "chunk": chunk,
@@ -123,8 +118,9 @@ def explained(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> 
                 }
                 for share in row
             ],
+            "found": _found_terms(analysis, wanted, text),
         }
-        for chunk, row, length in zip(chunks, rows, lengths, strict=True)
+        for chunk, row, length, text in zip(chunks, rows, lengths, pipeline.texts.texts(chunks), strict=True)
     ]
 
 
@@ -133,8 +129,8 @@ def sparse_branch(pipeline: Pipeline) -> dict[str, Any] | None:
     return next((branch for branch in pipeline.recipe.branches if branch["kind"] == "bm25"), None)
 
 
-def _found_terms(analysis: Analysis | None, terms: set[str], text: str) -> list[dict[str, int]]:
-    if analysis is None or not terms:
+def _found_terms(analysis: Analysis, terms: set[str], text: str) -> list[dict[str, int]]:
+    if not terms:
         return []
     ranges = {(term.start, term.end) for term in analysis.terms(text) if term.text in terms}
     kept: list[tuple[int, int]] = []

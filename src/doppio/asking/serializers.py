@@ -71,7 +71,7 @@ class HostSerializer(s.Serializer):
 
 
 class TracedChunkSerializer(s.Serializer):
-    """A chunk that a trace names; offsets of `answers` and `terms` count code points of its text."""
+    """A chunk that a trace names; offsets of `answers` count code points of its text."""
 
     number = s.IntegerField()
     document = s.IntegerField()
@@ -86,7 +86,6 @@ class TracedChunkSerializer(s.Serializer):
     carried = s.DictField(child=s.CharField(), help_text="Fields that are handed on with it.")
     relevant = s.BooleanField()
     answers = RangeSerializer(many=True)
-    terms = RangeSerializer(many=True)
 
 
 class TermShareSerializer(s.Serializer):
@@ -101,6 +100,13 @@ class ExplainedSerializer(s.Serializer):
     chunk = s.IntegerField()
     length = s.FloatField(help_text="What the chunk's length adds; 0 unless the variant has such a share.")
     terms = TermShareSerializer(many=True)
+    found = RangeSerializer(many=True, help_text="Where the chunk's text holds one of the terms, in code points.")
+
+
+class ExplainRequestSerializer(s.Serializer):
+    text = s.CharField(max_length=2000)
+    chunks = s.ListField(child=s.IntegerField(), max_length=100)
+    recipe = s.IntegerField(required=False)
 
 
 class MatchRequestSerializer(s.Serializer):

@@ -21,7 +21,7 @@ from doppio.core.recipe import Recipe, check
 from doppio.core.trace import Trace
 from doppio.indexing.services import is_built, models, open_meanwhile, open_pipeline
 from doppio.library.models import Workspace
-from doppio.library.services import RecordedTexts, corpus_of
+from doppio.library.services import RecordedTexts, seen_corpora
 
 KEPT_OPEN = 6
 TRIES = 3
@@ -57,8 +57,7 @@ class OpenPipelines:
         ArtifactDamaged
             If one of them is not what was written.
         """
-        corpus = corpus_of(workspace)
-        key = (workspace.pk, corpus, recipe.fingerprint)
+        key = (workspace.pk, seen_corpora.now(workspace).key, recipe.fingerprint)
         with self._lock:
             found = self._open.get(key)
             if found is None or not found.complete:
@@ -98,8 +97,16 @@ pipelines = OpenPipelines()
 def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:
     """Documents that are not in the index that answers, since it is still being built: primary keys and titles."""
     assert isinstance(pipeline.texts, RecordedTexts)
-    there = workspace.documents.exclude(pk__in=pipeline.texts.corpus.documents)
-    return list(there.order_by("name").values_list("pk", "title"))
+    present, answering = seen_corpora.now(workspace), pipeline.texts.corpus
+    if present.key == answering.key:
+        return []
+    digests = set(zip(answering.documents, answering.digests, strict=True))
+    missing = [
+        number
+        for number, digest in zip(present.documents, present.digests, strict=True)
+        if (number, digest) not in digests
+    ]
+    return list(workspace.documents.filter(pk__in=missing).order_by("name").values_list("pk", "title"))
 
 
 def answered(workspace: Workspace, recipe: Recipe, text: str) -> tuple[Pipeline, Trace]:

@@ -24,6 +24,10 @@ COMMANDS = {
         "bench",
         "Time the demo's questions stage by stage, how documents are cut, the engines, or the joint scorer.",
     ),
+    "backup": Lazy("backup", "backup", "Write a backup of all records and files, whether Doppio runs or not."),
+    "restore": Lazy(
+        "backup", "restore", "Put records and files back as a backup has them; what is there now is kept aside."
+    ),
     "model": Lazy("models", "app", "Encoders and joint scorers that recipes can name."),
     "stand-in": Lazy(
         "models", "stand_in", "Run an endpoint for remote encoders or scorers, answered by a model of this machine."

@@ -11,9 +11,11 @@ from typing import Annotated
 
 import typer
 
+from doppio.command.backup import before_migration
 from doppio.command.paths import DEMO, ROOT, VAR
 from doppio.command.show import err, out, progress_bars
 from doppio.command.supervisor import Supervisor, answers
+from doppio.core.cores import cores
 from doppio.core.errors import DoppioError
 from doppio.launch.cluster import Cluster, free_port
 from doppio.launch.lock import Lock
@@ -21,6 +23,7 @@ from doppio.launch.places import BEGUN, LOCK, SERVED
 from doppio.launch.steps import step
 
 PREFERRED_PORT = 8765
+MOST_SERVERS = 4
 Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use, and said.")]
 
 # The launcher has done it by the time that the command begins.
@@ -63,9 +66,21 @@ def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> Non
 
 def _migrate() -> str:
     from django.core.management import call_command
+    from django.db import connection
+    from django.db.migrations.executor import MigrationExecutor
 
+    executor = MigrationExecutor(connection)
+    plan = executor.migration_plan(executor.loader.graph.leaf_nodes())
+    if not plan:
+        return "up to date"
+    there = bool(executor.loader.applied_migrations)
+    if there:
+        before_migration(Cluster(VAR), VAR)
+    with connection.cursor() as cursor:
+        # A large table takes its time.
+        cursor.execute("SET statement_timeout = 0")
     call_command("migrate", verbosity=0, interactive=False)
-    return "up to date"
+    return f"{len(plan)} changes made" if there else "made"
 
 
 def _load_demo() -> str:
@@ -146,7 +161,9 @@ class _Service:
             Front(application, listening).run()
 
         self.supervisor.keep("job worker", _work)
-        self.supervisor.keep("web server", web)
+        # Python runs one thread at a time, so a process a core; all listen on the same socket.
+        for number in range(1, min(cores(), MOST_SERVERS) + 1):
+            self.supervisor.keep("web server" if number == 1 else f"web server {number}", web)
         self.supervisor.look()
 
     def _open_database(self) -> str:

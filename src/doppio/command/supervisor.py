@@ -121,8 +121,8 @@ class Supervisor:
         self._beside = [child for child in self._beside if child.poll() is None]
         if self._clock() - self._log_look > LOG_LOOK:
             self._log_look = self._clock()
-            for name in PATIENCE:
-                _shorten(self.log_of(name))
+            for kept in (self._database, *self._services):
+                _shorten(self.log_of(kept.name))
 
     def _look_at_database(self) -> None:
         status = self._database.ended()

@@ -14,7 +14,7 @@ import json
 import os
 import shutil
 import uuid
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -136,6 +136,40 @@ class ArtifactStore:
             _note_seen(place, manifest["arrays"])
         return Artifact(kind, key, place, arrays, manifest["meta"], total)
 
+    def look_through(self, read: Callable[[int], None]) -> list[str]:
+        """Read every file and compare it with its checksum, whatever the file system says of it.
+
+        Parameters
+        ----------
+        read : callable
+            Told how many bytes were read now; it may take its time, and ends the look by raising.
+
+        Returns
+        -------
+        list of str
+            What is damaged. Its next opening refuses it, so that the next build makes it again.
+        """
+        found = []
+        for manifest in sorted(self.root.glob(f"[!.]*/{MANIFEST}")):
+            place = manifest.parent
+            try:
+                arrays = _read_manifest(place)["arrays"]
+                wrong = [
+                    name
+                    for name, listed in arrays.items()
+                    if _digest(place / f"{name}.npy", read) != listed["blake2b"]
+                ]
+            except ArtifactDamaged as error:
+                found.append(str(error))
+                continue
+            except FileNotFoundError:
+                # Gone meanwhile, or told when it is opened.
+                continue
+            if wrong:
+                (place / SEEN).unlink(missing_ok=True)
+                found.append(f"{place}: {', '.join(wrong)} does not match its checksum")
+        return found
+
     @contextmanager
     def building(self, name: str) -> Iterator[None]:
         """Hold a lock by name against other processes and threads that would build the same."""
@@ -232,11 +266,12 @@ def _note_seen(place: Path, names: Iterable[str]) -> None:
         draft.unlink(missing_ok=True)
 
 
-def _digest(path: Path) -> str:
+def _digest(path: Path, read: Callable[[int], None] = lambda _: None) -> str:
     digest = hashlib.blake2b(digest_size=16)
     with path.open("rb") as file:
         while block := file.read(READ_BYTES):
             digest.update(block)
+            read(len(block))
     return digest.hexdigest()
 
 

@@ -1,6 +1,7 @@
 """Building what a recipe needs over a workspace, and opening it."""
 
 import contextlib
+import threading
 import time
 
 from django.conf import settings
@@ -10,7 +11,7 @@ from procrastinate.exceptions import AlreadyEnqueued
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder
 from doppio.core.chunking.table import ChunkTable
-from doppio.core.errors import ArtifactDamaged, DoppioError
+from doppio.core.errors import ArtifactDamaged, Cancelled, DoppioError
 from doppio.core.models.registry import Models
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
@@ -27,6 +28,8 @@ from doppio.library.services import (
     record_chunking,
 )
 
+# Bytes a second that a look through all artifacts reads: it stays out of everybody's way.
+LOOKED_AT = 8 << 20
 models = Models(settings.DOPPIO_MODELS)
 
 
@@ -99,6 +102,18 @@ def compact() -> int:
     merged = sum(core.compact(key) for key, _ in core.lists.youngest_first() if core.wants_compaction(key))
     core.forget(set(Chunking.objects.values_list("key", flat=True)))
     return merged
+
+
+def damaged(stopping: threading.Event, rate: float = LOOKED_AT) -> list[str]:
+    """Artifacts on disk that are not what was written; read at most at so many bytes a second, until told to stop."""
+
+    def read(count: int) -> None:
+        if stopping.wait(count / rate):
+            raise Cancelled("stopped")
+
+    with contextlib.suppress(Cancelled):
+        return builder().store.look_through(read)
+    return []
 
 
 def is_built(workspace: Workspace, recipe: Recipe) -> bool:

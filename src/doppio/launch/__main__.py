@@ -16,6 +16,7 @@ from doppio.launch.steps import Step, do
 NEW = "--new-database"
 SERVING = ("demo", "serve")
 APPLICATION = (*SERVING, "setup", "test")
+WITH_DATABASE = (*APPLICATION, "backup", "restore")
 # While people look at the page already, the server has this done by a set-up.
 LATER = ("other-precisions",)
 WITH_MODELS = (*APPLICATION, "trial", "bench", "model", "stand-in")
@@ -38,13 +39,14 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
     if command in WITH_MODELS:
         later = LATER if command in SERVING else ()
         found += ahead.steps([step.title for step in found], loops=command in APPLICATION, later=later)
-    if command in APPLICATION:
+    if command in WITH_DATABASE:
         packages = debian.missing(browser=checks)
         if packages:
             found.append(Step("Debian packages", lambda note: debian.ensure(packages, note)))
         after = ("Debian packages",) if packages else ()
+        found.append(Step("database files", lambda _: _database(checks, NEW in arguments), after))
+    if command in APPLICATION:
         found += [
-            Step("database files", lambda _: _database(checks, NEW in arguments), after),
             Step("interface packages", lambda note: node.packages(checks=checks, note=note)),
             Step("interface", lambda _: node.interface(), ("interface packages",)),
         ]

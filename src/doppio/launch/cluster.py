@@ -9,6 +9,7 @@ import hashlib
 import json
 import os
 import pwd
+import re
 import secrets
 import shlex
 import shutil
@@ -18,15 +19,43 @@ import tempfile
 import time
 from pathlib import Path
 
-from doppio.launch.debian import postgres_programs
+from doppio.launch.debian import postgres_programs, programs_of
 from doppio.launch.errors import LaunchError
 from doppio.launch.programs import run
 
 ACCOUNT = "postgres"
 DATA, DRAFT = "data", "data.draft"
-ROLE = "doppio"
+# Who owns the cluster, and who the application is: the owner of its database and of nothing else.
+ADMIN, ROLE = "doppio", "doppio_app"
+DATABASE = "doppio"
+# What of the application's takes longer has gone wrong; whoever migrates lifts the first.
+TIMEOUTS = {"statement_timeout": "120s", "lock_timeout": "30s", "idle_in_transaction_session_timeout": "300s"}
 FAR = Path("/var/lib/doppio")
 QUICK = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"}
+
+
+# Every table, sequence, function and type of the application's schema gets a new owner, and so does the schema.
+HANDED_OVER = """
+DO $$ DECLARE one record; BEGIN
+  EXECUTE 'ALTER SCHEMA public OWNER TO {role}';
+  FOR one IN SELECT c.oid::regclass AS name FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+    WHERE n.nspname = 'public' AND c.relkind IN ('r', 'p', 'v', 'm') LOOP
+    EXECUTE format('ALTER TABLE %s OWNER TO {role}', one.name);
+  END LOOP;
+  FOR one IN SELECT c.oid::regclass AS name FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+    WHERE n.nspname = 'public' AND c.relkind = 'S' AND pg_get_userbyid(c.relowner) = '{admin}' LOOP
+    EXECUTE format('ALTER SEQUENCE %s OWNER TO {role}', one.name);
+  END LOOP;
+  FOR one IN SELECT p.oid::regprocedure AS name FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+    WHERE n.nspname = 'public' LOOP
+    EXECUTE format('ALTER ROUTINE %s OWNER TO {role}', one.name);
+  END LOOP;
+  FOR one IN SELECT t.oid::regtype AS name FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace
+    WHERE n.nspname = 'public' AND t.typrelid = 0 AND t.typelem = 0 LOOP
+    EXECUTE format('ALTER TYPE %s OWNER TO {role}', one.name);
+  END LOOP;
+END $$
+"""
 
 
 class Cluster:
@@ -52,7 +81,7 @@ class Cluster:
         # The server's account has to get through, whatever a person's umask is.
         self.home.chmod(self.home.stat().st_mode | 0o011)
         whole = self.record.exists() and _holds_data(self.data)
-        if whole and not new:
+        if whole and not new and not (self._quick and "admin" not in self._read()):
             return False
         self._put_aside(new)
         self._create()
@@ -74,8 +103,15 @@ class Cluster:
         return f"{'created' if created else 'started'} on 127.0.0.1:{self.port}"
 
     def settle(self) -> None:
-        """Before a start: one that still runs here ends, and a port is found that is free."""
+        """Before a start: one that still runs here ends, pages get checksums, and a port is found that is free.
+
+        Raises
+        ------
+        LaunchError
+            If the data are of a version of PostgreSQL that is not installed; says what can be done.
+        """
         self.stop()
+        self._checksums()
         settings = self._read()
         settings["port"] = free_port(settings.get("port"))
         self._write(settings)
@@ -86,7 +122,7 @@ class Cluster:
         Call it from the main thread: the kernel looks for the end of the thread that started a child.
         """
         owner = ["--reuid", ACCOUNT, "--regid", ACCOUNT, "--init-groups"] if os.geteuid() == 0 else []
-        command = ["setpriv", *owner, "--pdeathsig", "INT", str(_programs() / "postgres"), "-D", str(self.data)]
+        command = ["setpriv", *owner, "--pdeathsig", "INT", str(self._programs() / "postgres"), "-D", str(self.data)]
         with (self.home / "database.log").open("ab") as log:
             return subprocess.Popen(
                 [*command, *self._options()], stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd="/",
@@ -113,6 +149,21 @@ class Cluster:
     @property
     def port(self) -> int:
         return int(self._read()["port"])
+
+    @property
+    def admin(self) -> str:
+        """Who owns the cluster."""
+        return str(self._read()["admin"])
+
+    @property
+    def role(self) -> str:
+        """Who the application is."""
+        return str(self._read()["user"])
+
+    @property
+    def version(self) -> str:
+        """The major version that the data are of."""
+        return (self.data / "PG_VERSION").read_text().strip()
 
     def _put_aside(self, new: bool) -> None:
         """Make room for a new cluster: what is there is renamed where that is wanted, and refused where it is not."""
@@ -154,10 +205,10 @@ class Cluster:
             data, draft = place / DATA, place / DRAFT
             # What a start that was killed has left; it never was a database.
             shutil.rmtree(draft, ignore_errors=True)
-            initdb = ["initdb", "-D", str(draft), "-U", ROLE, "--auth=scram-sha-256", f"--pwfile={file.name}"]
-            self._as_owner([*initdb, "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
+            initdb = ["initdb", "-D", str(draft), "-U", ADMIN, "--auth=scram-sha-256", f"--pwfile={file.name}"]
+            self._as_owner([*initdb, "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync", "--data-checksums"])
         draft.rename(data)
-        self._write({"data": str(data), "port": 0, "user": ROLE, "password": password})
+        self._write({"data": str(data), "port": 0, "user": ADMIN, "password": password})
 
     def _places(self) -> tuple[Path, Path]:
         """Where data can lie: near the record, or where the server's account gets to."""
@@ -178,24 +229,81 @@ class Cluster:
         raise LaunchError(f"the account {ACCOUNT} can reach neither {places[0]} nor {places[1]}")
 
     def create_database(self) -> None:
-        """Make the database in a server that answers, if it is not there."""
+        """In a server that answers: make the application's role and its database, where they are not there.
+
+        A cluster from before there was such a role is brought to it; all that is in its database changes its owner.
+        """
         settings = self._read()
-        address = ["-h", "127.0.0.1", "-p", str(settings["port"]), "-U", ROLE]
-        env = os.environ | {"PGPASSWORD": settings["password"]}
-        psql = [str(_programs() / "psql"), *address, "-d", "postgres", "-At", "-c"]
-        if not run([*psql, "SELECT 1 FROM pg_database WHERE datname = 'doppio'"], "database", env=env).strip():
-            run([*psql, "CREATE DATABASE doppio"], "database", env=env)
+        if "admin" not in settings:
+            settings |= {"admin": settings["user"], "admin_password": settings["password"]}
+            settings |= {"user": ROLE, "password": secrets.token_urlsafe(24)}
+            self._write(settings)
+        role, admin = settings["user"], settings["admin"]
+        probe = (
+            f"SELECT (SELECT array_to_string(rolconfig, ' ') FROM pg_roles WHERE rolname = '{role}'), "
+            f"(SELECT pg_get_userbyid(datdba) FROM pg_database WHERE datname = '{DATABASE}')"
+        )
+        wanted = " ".join(f"{name}={value}" for name, value in TIMEOUTS.items())
+        configured, owner = self.sql(probe).split("|")
+        if configured != wanted:
+            # Killed between any two of these, the next start goes through all of them again.
+            if self.sql(f"SELECT 1 FROM pg_roles WHERE rolname = '{role}'") == "":
+                may = "CREATEDB" if self._quick else "NOCREATEDB"
+                self.sql(f"CREATE ROLE {role} LOGIN NOSUPERUSER NOCREATEROLE {may}")
+            self.sql(f"ALTER ROLE {role} PASSWORD '{settings['password']}'; ALTER ROLE {role} RESET ALL")
+            self.sql("; ".join(f"ALTER ROLE {role} SET {name} = '{value}'" for name, value in TIMEOUTS.items()))
+        if not owner:
+            self.sql(f"CREATE DATABASE {DATABASE} OWNER {role}")
+        elif owner == admin:
+            self.sql(HANDED_OVER.format(role=role, admin=admin), DATABASE)
+            self.sql(f"ALTER DATABASE {DATABASE} OWNER TO {role}")
+
+    def sql(self, text: str, database: str = "postgres") -> str:
+        """Run SQL as the cluster's owner; returns what it gave, without blank space around it."""
+        command = [*self.as_admin("psql", database), "-XAtq", "-v", "ON_ERROR_STOP=1", "-c", text]
+        return run(command, "database", env=self.admin_environment()).strip()
+
+    def as_admin(self, program: str, database: str) -> list[str]:
+        """The beginning of a command of PostgreSQL's that speaks to the server as the cluster's owner."""
+        settings = self._read()
+        address = ["-h", "127.0.0.1", "-p", str(settings["port"]), "-U", settings["admin"]]
+        return [str(self._programs() / program), *address, "-d", database]
+
+    def admin_environment(self) -> dict[str, str]:
+        """The environment of such a command: the password is on no command line."""
+        return os.environ | {"PGPASSWORD": self._read()["admin_password"]}
+
+    def _programs(self) -> Path:
+        """Programs of the version that the data are of; of the newest one before there are any."""
+        if self.record.exists() and _holds_data(self.data):
+            version = self.version
+            found = programs_of(version)
+            if found is None:
+                raise LaunchError(
+                    f"the database in {self.data} is of PostgreSQL {version}, which is not installed. Either install "
+                    f"it (apt-get install postgresql-{version}), or begin with an empty database (--new-database "
+                    "keeps this one aside) and bring a backup in with './doppio restore FILE'"
+                )
+            return found
+        return _programs()
+
+    def _checksums(self) -> None:
+        """Give the pages of a cluster from before their checksums; it does not run."""
+        control = [str(self._programs() / "pg_controldata"), str(self.data)]
+        said = run(control, "database", env=os.environ | {"LC_ALL": "C"})
+        if re.search(r"^Data page checksum version:\s+0$", said, re.MULTILINE) and "shut down" in said:
+            self._as_owner(["pg_checksums", "--enable", "-D", str(self.data)])
 
     def answers(self) -> bool:
         """Whether the server takes connections."""
         settings = self._read()
         if not settings["port"] or not _runs(self.data):
             return False
-        ready = [str(_programs() / "pg_isready"), "-q", "-h", "127.0.0.1", "-p", str(settings["port"])]
+        ready = [str(self._programs() / "pg_isready"), "-q", "-h", "127.0.0.1", "-p", str(settings["port"])]
         return subprocess.run(ready).returncode == 0
 
     def _as_owner(self, command: list[str]) -> None:
-        command = [str(_programs() / command[0]), *command[1:]]
+        command = [str(self._programs() / command[0]), *command[1:]]
         if os.geteuid() == 0:
             command = [*_as_account(), *command]
         log = self.home / "postgres-setup.log"

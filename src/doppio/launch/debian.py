@@ -26,6 +26,12 @@ def postgres_programs() -> Path | None:
     return found[-1].parent if found else None
 
 
+def programs_of(version: str) -> Path | None:
+    """The folder with the programs of a major version of PostgreSQL."""
+    folder = Path("/usr/lib/postgresql") / version / "bin"
+    return folder if (folder / "initdb").exists() else None
+
+
 def missing(*, browser: bool) -> list[str]:
     """Packages that are not there; `browser` adds what the tests drive the interface with."""
     lacking = [] if postgres_programs() else list(DATABASE.values())

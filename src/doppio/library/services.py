@@ -1,7 +1,10 @@
 """Between records and the core: documents in and out, chunk tables in and out, texts of chunks."""
 
+import threading
+from collections import OrderedDict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from django.db import connection, transaction
@@ -211,7 +214,7 @@ class Corpus:
     names: tuple[str, ...]
     digests: tuple[str, ...]
 
-    @property
+    @cached_property
     def key(self) -> str:
         """The corpus's fingerprint."""
         return corpus_key(list(zip(self.names, self.digests, strict=True)))
@@ -227,6 +230,48 @@ def corpus_now(workspace: Workspace) -> Corpus:
     rows = list(workspace.documents.order_by("name").values_list("pk", "name", "digest"))
     documents, names, digests = zip(*rows, strict=True) if rows else ((), (), ())
     return Corpus(documents, names, digests)
+
+
+class SeenCorpora:
+    """Corpora that were read lately, so that a question does not read the whole list of documents.
+
+    The database sums up a hash over all that a corpus is made of: it takes no row out of it.
+    """
+
+    def __init__(self, kept: int = 32) -> None:
+        self._kept = kept
+        self._lock = threading.Lock()
+        self._seen: OrderedDict[tuple[int, int, str], Corpus] = OrderedDict()
+
+    def now(self, workspace: Workspace) -> Corpus:
+        """The workspace's documents as they are now."""
+        key = self._state(workspace)
+        with self._lock:
+            if key in self._seen:
+                self._seen.move_to_end(key)
+                return self._seen[key]
+        found = corpus_now(workspace)
+        if self._state(workspace) == key:
+            # Nothing came between the two.
+            with self._lock:
+                self._seen[key] = found
+                while len(self._seen) > self._kept:
+                    self._seen.popitem(last=False)
+        return found
+
+    @staticmethod
+    def _state(workspace: Workspace) -> tuple[int, int, str]:
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "SELECT count(*), coalesce(sum(hashtextextended(id || ' ' || digest || ' ' || name, 7)), 0)::text "
+                "FROM library_document WHERE workspace_id = %s",
+                [workspace.pk],
+            )
+            count, summed = cursor.fetchone()
+        return workspace.pk, count, summed
+
+
+seen_corpora = SeenCorpora()
 
 
 def corpus_of(workspace: Workspace) -> str:

@@ -2,7 +2,7 @@
 
 from rest_framework import serializers as s
 
-from doppio.asking.serializers import ExplainedSerializer, RecipeSerializer, TracedChunkSerializer, TraceSerializer
+from doppio.asking.serializers import RecipeSerializer, TracedChunkSerializer, TraceSerializer
 from doppio.indexing.serializers import JobSerializer
 from doppio.library.serializers import ChunkRangeSerializer
 
@@ -54,7 +54,6 @@ class AskedSerializer(s.Serializer):
     in_play = s.DictField(child=s.BooleanField())
     ranks = s.DictField(child=s.IntegerField(allow_null=True))
     chunks = TracedChunkSerializer(many=True)
-    explained = ExplainedSerializer(many=True)
 
 
 class StageLevelSerializer(s.Serializer):

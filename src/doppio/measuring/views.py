@@ -9,7 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from doppio.asking.explain import explained, traced_chunks
+from doppio.asking.explain import traced_chunks
 from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
 from doppio.asking.services import absent, answered, ask, core_recipe, pipelines, put_in_force, save_recipe
@@ -131,7 +131,6 @@ def _asked(place: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevan
         "in_play": in_play(trace, relevant) if relevant is not None else {},
         "ranks": {stage.stage: relevant.first(stage.chunks) for stage in trace.stages} if relevant else {},
         "chunks": traced_chunks(pipeline, trace, relevant),
-        "explained": explained(pipeline, trace, relevant),
     }
 
 

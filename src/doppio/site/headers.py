@@ -7,6 +7,7 @@ from django.http import HttpRequest, HttpResponse
 
 POLICY = (
     "default-src 'self'; script-src 'self'; style-src 'self' {styles}; img-src 'self' data: blob:; "
+    "font-src 'self' data:; "
     "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 )
 PERMISSIONS = "camera=(), microphone=(), geolocation=(), payment=(), usb=(), interest-cohort=()"

@@ -3,7 +3,7 @@
 from django.urls import path, re_path
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from doppio.asking.views import MatchesView, RecipesView
+from doppio.asking.views import ExplainView, MatchesView, RecipesView
 from doppio.indexing import views as indexing
 from doppio.library import views as library
 from doppio.measuring import index_views as indexes
@@ -40,6 +40,7 @@ urlpatterns = [
     path(f"{W}/recipes/save", measuring.RecipeSaveView.as_view()),
     path(f"{W}/recipes/<int:recipe>/in-force", measuring.RecipeInForceView.as_view()),
     path(f"{W}/matches", MatchesView.as_view()),
+    path(f"{W}/stages/sparse/explained", ExplainView.as_view()),
     path(f"{W}/line", measuring.LineView.as_view()),
     path(f"{W}/questions", measuring.QuestionsView.as_view()),
     path(f"{W}/questions/<int:question>", measuring.QuestionView.as_view()),

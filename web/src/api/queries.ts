@@ -75,6 +75,24 @@ export function useAsked(question: number | null, text: string | null) {
   });
 }
 
+/** Term by term, why the sparse branch scores chunks for a question as it does. */
+export function useExplained(text: string, chunks: number[]) {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["explained", workspace, recipe, trial, text, chunks],
+    queryFn: () =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/stages/sparse/explained", {
+          params: { path: { workspace } },
+          body: { text, chunks },
+        }),
+      ),
+    enabled: recipe !== undefined && chunks.length > 0,
+    staleTime: Infinity,
+  });
+}
+
 export function useDocuments() {
   const workspace = useWorkspace();
   return useQuery({

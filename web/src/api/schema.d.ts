@@ -696,6 +696,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/sparse/explained": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Term by term, why the sparse branch scores chunks for a question as it does. */
+        post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/sparse/synonyms": {
         parameters: {
             query?: never;
@@ -783,7 +800,6 @@ export interface components {
                 [key: string]: number | null;
             };
             chunks: components["schemas"]["TracedChunk"][];
-            explained: components["schemas"]["Explained"][];
         };
         Block: {
             kind: string;
@@ -1040,6 +1056,11 @@ export interface components {
             /** @description Ask with this for those before; null where there are none. */
             before: number | null;
         };
+        ExplainRequest: {
+            text: string;
+            chunks: number[];
+            recipe?: number;
+        };
         Explained: {
             chunk: number;
             /**
@@ -1048,6 +1069,8 @@ export interface components {
              */
             length: number;
             terms: components["schemas"]["TermShare"][];
+            /** @description Where the chunk's text holds one of the terms, in code points. */
+            found: components["schemas"]["Range"][];
         };
         FieldFacts: {
             name: string;
@@ -1573,7 +1596,7 @@ export interface components {
             };
             stages: components["schemas"]["StageTrace"][];
         };
-        /** @description A chunk that a trace names; offsets of `answers` and `terms` count code points of its text. */
+        /** @description A chunk that a trace names; offsets of `answers` count code points of its text. */
         TracedChunk: {
             number: number;
             document: number;
@@ -1593,7 +1616,6 @@ export interface components {
             };
             relevant: boolean;
             answers: components["schemas"]["Range"][];
-            terms: components["schemas"]["Range"][];
         };
         Trial: {
             id: number;
@@ -3569,6 +3591,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Analysed"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    explain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainRequest"];
+                "multipart/form-data": components["schemas"]["ExplainRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"][];
                 };
             };
             400: {

@@ -11,16 +11,18 @@ interface Weighted extends Range {
 export function Passage({
   chunk,
   show = "answer",
+  terms = [],
   tokens = [],
 }: {
   chunk: TracedChunk;
   show?: "answer" | "terms" | "tokens";
+  terms?: Range[];
   tokens?: Weighted[];
 }) {
   const points = codePoints(chunk.text);
   const ranges = [
     ...chunk.answers.map((range) => ({ ...range, kind: "answer" })),
-    ...(show === "terms" ? chunk.terms.map((range) => ({ ...range, kind: "term" })) : []),
+    ...(show === "terms" ? terms.map((range) => ({ ...range, kind: "term" })) : []),
     ...(show === "tokens" ? tokens.map((range) => ({ ...range, kind: "token" })) : []),
   ];
   return (

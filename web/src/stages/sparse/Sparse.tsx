@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Table } from "react-bootstrap";
 import type { Asked, Explained } from "../../api/client";
 import { useIndexStage, type SparseFacts } from "../../api/indexes";
+import { useExplained } from "../../api/queries";
 import { Segments } from "../../shell/Segments";
 import { Empty, Shown } from "../../shell/states";
 import { bytes, milliseconds, score } from "../../text/numbers";
@@ -14,6 +15,9 @@ import { PassageCard } from "../shared/Passage";
 import { chunksByNumber, stageOfKind } from "../shared/trace";
 import { Playground } from "./Playground";
 import { VARIANTS } from "./variants";
+
+/** So many of the first chunks, and of the relevant ones that were not found, are explained. */
+const EXPLAINED = 20;
 
 export function Sparse() {
   const stage = useIndexStage();
@@ -116,11 +120,13 @@ export function SparsePinned({ asked }: { asked: Asked }) {
   const stage = stageOfKind(asked, "sparse");
   const chunks = chunksByNumber(asked);
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
+  const missed = asked.chunks
+    .filter((chunk) => chunk.relevant && !stage?.chunks.includes(chunk.number))
+    .map((chunk) => chunk.number);
+  const shown = [...(stage?.chunks.slice(0, EXPLAINED) ?? []), ...missed.slice(0, EXPLAINED)];
+  const told = useExplained(asked.trace.question, stage ? shown : []);
   if (!stage) return <NotHere />;
-  const explained = asked.explained.find((row) => row.chunk === chosen);
-  const missed = asked.explained.filter(
-    (row) => chunks.get(row.chunk)?.relevant && !stage.chunks.includes(row.chunk),
-  );
+  const explained = told.data?.find((row) => row.chunk === chosen);
   if (stage.chunks.length === 0)
     return (
       <Empty title="Nothing found">
@@ -140,14 +146,14 @@ export function SparsePinned({ asked }: { asked: Asked }) {
         {missed.length > 0 && (
           <div className="notice mt-2" style={{ "--tone": "var(--lost)" } as React.CSSProperties}>
             Relevant and not found:{" "}
-            {missed.map((row) => (
+            {missed.map((chunk) => (
               <button
-                key={row.chunk}
+                key={chunk}
                 type="button"
                 className="btn btn-link btn-sm p-0 me-2"
-                onClick={() => setChosen(row.chunk)}
+                onClick={() => setChosen(chunk)}
               >
-                chunk {row.chunk}
+                chunk {chunk}
               </button>
             ))}
           </div>
@@ -155,8 +161,14 @@ export function SparsePinned({ asked }: { asked: Asked }) {
       </div>
       <div>
         <h3>Why it is there</h3>
-        {explained && <TermTable explained={explained} />}
-        <PassageCard chunk={chosen === null ? undefined : chunks.get(chosen)} show="terms" />
+        <Shown query={told} what="Looking at the terms">
+          {() => explained && <TermTable explained={explained} />}
+        </Shown>
+        <PassageCard
+          chunk={chosen === null ? undefined : chunks.get(chosen)}
+          show="terms"
+          terms={explained?.found}
+        />
       </div>
     </div>
   );

@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import logging
+import threading
 import time
 
 from asgiref.sync import sync_to_async
@@ -14,10 +15,12 @@ from procrastinate.contrib.django import app
 from procrastinate.exceptions import ConnectorException
 from procrastinate.manager import JobManager
 
+from doppio.indexing.services import damaged
 from doppio.indexing.sweep import sweep, tidy
 from doppio.indexing.tasks import BEAT, SILENT_FOR, take_over
 
 SWEEP_EVERY, TIDY_EVERY = 5.0, 3600.0
+FIRST_LOOK, LOOK_EVERY = 1800.0, 24 * 3600.0
 log = logging.getLogger(__name__)
 
 
@@ -47,17 +50,29 @@ async def _run(once: bool, silent_for: float) -> None:
         manager = worker_app.job_manager
         await take_over(manager, silent_for)
         await sync_to_async(sweep)()
-        upkeep = None if once else asyncio.create_task(_upkeep(manager, silent_for))
+        stopping = threading.Event()
+        beside = [] if once else [_upkeep(manager, silent_for), _look_through(stopping)]
+        tasks = [asyncio.create_task(work) for work in beside]
         try:
             await worker_app.run_worker_async(
                 wait=not once, install_signal_handlers=not once, concurrency=1, listen_notify=True,
                 update_heartbeat_interval=BEAT, stalled_worker_timeout=SILENT_FOR,
             )  # fmt: skip
         finally:
-            if upkeep is not None:
-                upkeep.cancel()
+            stopping.set()
+            for task in tasks:
+                task.cancel()
                 with contextlib.suppress(asyncio.CancelledError):
-                    await upkeep
+                    await task
+
+
+async def _look_through(stopping: threading.Event) -> None:
+    """Once a day, slowly: is every artifact on disk still what was written?"""
+    await asyncio.sleep(FIRST_LOOK)
+    while True:
+        for damage in await asyncio.to_thread(damaged, stopping):
+            log.error("%s; the recipe's next trial builds it again", damage)
+        await asyncio.sleep(LOOK_EVERY)
 
 
 async def _upkeep(manager: JobManager, silent_for: float) -> None:
