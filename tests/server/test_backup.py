@@ -176,7 +176,8 @@ class Handover(unittest.TestCase):
         self.cluster._write({**record, "admin": record["user"], "admin_password": record["password"]})
         self.cluster.sql(f"CREATE DATABASE {DATABASE}")
         self.cluster.sql(
-            "CREATE TYPE mood AS ENUM ('calm'); CREATE TABLE kept (id serial, mood mood); INSERT INTO kept VALUES (1);"
+            "CREATE TYPE mood AS ENUM ('calm'); CREATE TABLE kept (id serial, mood mood);"
+            "INSERT INTO kept VALUES (1);"
             "CREATE FUNCTION two() RETURNS int LANGUAGE sql AS 'SELECT 2'",
             DATABASE,
         )

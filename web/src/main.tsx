@@ -10,12 +10,15 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { tryAfter, tryAgain } from "./api/client";
 import { Shell } from "./shell/Shell";
 import { StageView } from "./stages/StageView";
 import { Trials } from "./trials/Trials";
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 5_000 } },
+  defaultOptions: {
+    queries: { retry: tryAgain, retryDelay: tryAfter, refetchOnWindowFocus: false, staleTime: 5_000 },
+  },
 });
 
 createRoot(document.getElementById("root")!).render(

@@ -80,6 +80,7 @@ class Turns:
 
 
 # A question uses all cores where it is reranked. What takes long to be shown has turns of its own, so that neither
-# waits for the other, and all of them together leave threads for what is answered at once.
+# waits for the other, and all of them together leave threads for what is answered at once. A browser asks for six
+# things at once: one person alone is never refused.
 ASKING = Turns(cores(), 8)
-HEAVY = Turns(cores(), 4)
+HEAVY = Turns(cores(), 6)

@@ -48,10 +48,24 @@ export class ApiError extends Error {
   constructor(
     readonly status: number,
     message: string,
+    /** Seconds after which the server wants to be asked again; null where it did not say. */
+    readonly again: number | null = null,
   ) {
     super(message);
   }
 }
+
+const TRIES_WHILE_BUSY = 6;
+
+/** Whether a read is tried again: while the server is busy or its database is coming back, some times; else once. */
+export const tryAgain = (failures: number, error: Error): boolean =>
+  error instanceof ApiError && (error.status === 429 || error.status === 503)
+    ? failures < TRIES_WHILE_BUSY
+    : failures < 1;
+
+/** After how many milliseconds: when the server said, and else later and later. */
+export const tryAfter = (failures: number, error: Error): number =>
+  1000 * ((error instanceof ApiError && error.again) || Math.min(2 ** failures, 8));
 
 /** The answer's data, or an error with the server's own sentence. */
 export async function unwrap<T>(
@@ -63,5 +77,6 @@ export async function unwrap<T>(
   throw new ApiError(
     response.status,
     detail ?? `The server answered with status ${response.status}. Reload, or look at its log.`,
+    Number(response.headers.get("Retry-After")) || null,
   );
 }
