@@ -17,8 +17,10 @@ from doppio.core.formats.records import Fields
 from tests.core.made_files import make_docx, make_pdf
 
 EXAMPLES = int(os.environ.get("DOPPIO_FUZZ", 10))
-HTML = b"<html><head><title>Wind</title><meta name=keywords content='a,b'></head><body><main><h1>Wind</h1><p>18 m/s" \
-       b"<ul><li>orange<ul><li>slow</ul></ul><table><tr><th>a</th></tr><tr><td>b</td></tr></table></main>"  # fmt: skip
+HTML = (
+    b"<html><head><title>Wind</title><meta name=keywords content='a,b'></head><body><main><h1>Wind</h1><p>18 m/s<ul>"
+    b"<li>orange<ul><li>slow</ul></ul><table><tr><th>a</th></tr><tr><td>b</td></tr></table></main>"
+)
 SAMPLES = {
     ".md": b"# Wind\n\nThe gondola stops.\n\n- orange: slow\n  1. then red\n\n"
     b"| a | b |\n|---|---|\n| 1 | 2 |\n\n```\nx\n```\n",

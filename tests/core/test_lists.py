@@ -1,5 +1,6 @@
 """Reading lists: which segments serve a corpus, how chunks are numbered, what is merged, and what is damaged."""
 
+import itertools
 import json
 import multiprocessing
 import os
@@ -34,6 +35,7 @@ from doppio.core.segments import (
     chunk_table,
     digest_column,
     kept_parts,
+    longest_rising,
     number_chunks,
     segment_key,
     to_merge,
@@ -81,12 +83,46 @@ class Keeping(unittest.TestCase):
 
     def test_a_document_that_moved_before_another_is_cut_anew(self):
         parts, fresh = kept_parts([("s", digests("ab"))], [digest_of("b"), digest_of("a")])
-        self.assertEqual(parts[0].documents.tolist(), [1, -1])
-        self.assertEqual(fresh, [0])
+        self.assertEqual((parts[0].documents.tolist(), fresh), ([-1, 0], [1]))
 
     def test_two_documents_with_the_same_text_are_two(self):
         parts, fresh = kept_parts([("s", digests("a"))], [digest_of("a")] * 2)
         self.assertEqual((parts[0].documents.tolist(), fresh), ([0], [1]))
+
+    def test_moving_one_document_cuts_that_one_anew(self):
+        names = [chr(0x4E00 + number) for number in range(2000)]
+        moved = [*names[1:], names[0]]
+        _, fresh = kept_parts([("s", digests(names))], [digest_of(name) for name in moved])
+        self.assertEqual(fresh, [1999])
+
+    @settings(max_examples=150)
+    @given(st.lists(st.text("abcd", min_size=1, max_size=1), max_size=9), st.permutations("abcdefgh"))
+    def test_as_much_is_kept_of_different_documents_as_can_be(self, others, corpus):
+        held = [*dict.fromkeys(others), "g", "e"]
+        parts, fresh = kept_parts([("s", digests(held))], [digest_of(name) for name in corpus])
+        kept = [place for part in parts for place in part.documents.tolist() if place >= 0]
+        best = max(
+            len(some)
+            for size in range(len(held) + 1)
+            for some in itertools.combinations(held, size)
+            if [corpus.index(name) for name in some] == sorted(corpus.index(name) for name in some)
+        )
+        self.assertEqual((len(kept), sorted(kept + fresh)), (best, list(range(len(corpus)))))
+
+    def test_equal_documents_are_matched_in_no_more_than_their_number(self):
+        count = 60_000
+        parts, fresh = kept_parts([("s", digests(["a"] * count))], [digest_of("a")] * (count - 1) + [digest_of("b")])
+        self.assertEqual((parts[0].alive, fresh), (count - 1, [count - 1]))
+
+    @given(st.lists(st.integers(0, 50), unique=True, max_size=9))
+    def test_the_longest_rising_subsequence_is_one(self, values):
+        found = np.array(values, np.int64)[longest_rising(np.array(values, np.int64))].tolist()
+        best = max(
+            size
+            for size in range(len(values) + 1)
+            if any(list(some) == sorted(some) for some in itertools.combinations(values, size))
+        )
+        self.assertEqual((found, len(found)), (sorted(found), best))
 
     def test_a_segments_key_hangs_on_its_family_and_on_the_order_of_its_documents(self):
         keys = {segment_key("f", ["a", "b"]), segment_key("f", ["b", "a"]), segment_key("g", ["a", "b"])}

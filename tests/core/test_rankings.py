@@ -42,6 +42,33 @@ class Fusion(unittest.TestCase):
         for chunk, expected in {1: 0.25, 2: 0.125, 3: 0.75, 4: 0.0}.items():
             self.assertAlmostEqual(got[chunk], expected, places=6)
 
+    @settings(max_examples=150)
+    @given(st.lists(st.lists(st.integers(0, 30), unique=True, max_size=12), min_size=2, max_size=4))
+    def test_a_branch_without_weight_is_as_if_it_were_not_there(self, rankings):
+        first, others = rankings[0], rankings[1:]
+        scored = [(ids(r), -np.arange(len(r), dtype=np.float32)) for r in rankings]
+        weights = [1.0] + [0.0] * len(others)
+        for fused, alone in (
+            (
+                reciprocal_rank_fusion([ids(r) for r in rankings], weights=weights),
+                reciprocal_rank_fusion([ids(first)]),
+            ),
+            (scaled_score_fusion(scored, weights=weights), scaled_score_fusion(scored[:1])),
+        ):
+            self.assertEqual(fused.chunks.tolist(), first)
+            np.testing.assert_array_equal(fused.scores, alone.scores)
+            self.assertFalse(fused.shares[:, 1:].any())
+            # Where a branch without weight has a chunk is told all the same.
+            for column, other in enumerate(others, 1):
+                ranks = [other.index(chunk) + 1 if chunk in other else 0 for chunk in first]
+                self.assertEqual(fused.ranks[:, column].tolist(), ranks)
+
+    def test_hits_that_scale_to_nothing_stay_in_the_order_of_their_branch(self):
+        scores = np.array([3, 1, 1], np.float32)
+        fused = scaled_score_fusion([(ids([9, 8, 2]), scores), (ids([9]), scores[:1])], weights=[1, 1])
+        self.assertEqual(fused.chunks.tolist(), [9, 8, 2])
+        self.assertEqual(fused.scores.tolist(), [1, 0, 0])
+
     def test_a_list_of_equal_scores_counts_fully(self):
         fused = scaled_score_fusion([(ids([5, 6]), np.array([2, 2], np.float32))])
         self.assertEqual(fused.scores.tolist(), [1.0, 1.0])

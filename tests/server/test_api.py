@@ -75,6 +75,17 @@ class Api(TestCase):
         self.assertEqual(sum(trial["ledger"].values()), len(QUESTIONS))
         self.assertEqual(trial["ledger"]["wrongly filled"], 1)
 
+    def test_long_lists_come_a_page_at_a_time_and_nothing_is_missing(self):
+        for tail, by in (("documents", "name"), ("questions", "id")):
+            whole, found, after = self.get(tail), [], ""
+            while page := self.get(f"{tail}?limit=2" + (f"&after={after}" if after else "")):
+                self.assertLessEqual(len(page), 2)
+                found += page
+                after = page[-1][by]
+            self.assertEqual(found, whole)
+            self.assertGreater(len(whole), 2)
+        self.assertEqual(self.get("documents?limit=x&after=%00")[0], self.get("documents")[0])
+
     def test_a_pinned_question_tells_the_same_story_as_its_trial(self):
         rows = {row["identity"]: row for row in self.get("questions")}
         for identity in ("q1", "q2", "q3", "q4"):

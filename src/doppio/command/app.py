@@ -10,7 +10,7 @@ from doppio.command.lazily import Lazily
 from doppio.command.serving import demo, manage, serve
 from doppio.command.show import err
 from doppio.core.errors import DoppioError
-from doppio.launch.errors import LaunchError
+from doppio.launch.errors import LaunchError, told_of
 
 app = typer.Typer(
     cls=Lazily,
@@ -57,6 +57,12 @@ def main() -> None:
         app(prog_name="./doppio")
     except (DoppioError, LaunchError) as error:
         err.print(f"doppio: {error}", markup=False, soft_wrap=True)
+        sys.exit(2)
+    except OSError as error:
+        told = told_of(error)
+        if told is None:
+            raise
+        err.print(f"doppio: {told}", markup=False, soft_wrap=True)
         sys.exit(2)
     except KeyboardInterrupt:
         err.print("doppio: stopped")

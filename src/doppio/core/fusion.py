@@ -53,7 +53,8 @@ def reciprocal_rank_fusion(
 
     Notes
     -----
-    A chunk absent from a ranking gains nothing from it. Ties keep the smaller chunk id.
+    A chunk absent from a ranking gains nothing from it. One that only rankings of weight 0 hold is not in the fused
+    list: a ranking without weight says nothing. Ties keep the smaller chunk id.
 
     References
     ----------
@@ -67,7 +68,7 @@ def reciprocal_rank_fusion(
         weight / (k + np.arange(1, len(ranking) + 1, dtype=np.float64))
         for ranking, weight in zip(rankings, weights, strict=True)
     ]
-    return _pour(rankings, given)
+    return _pour(rankings, given, weights)
 
 
 def scaled_score_fusion(rankings: Sequence[Ranking], *, weights: Sequence[float] | None = None) -> Fused:
@@ -93,7 +94,9 @@ def scaled_score_fusion(rankings: Sequence[Ranking], *, weights: Sequence[float]
     Notes
     -----
     Scaled are the scores of the returned list: its best is 1, its last 0. A list whose scores are all equal
-    becomes all 1. A chunk absent from a ranking gains nothing from it. Ties keep the smaller chunk id.
+    becomes all 1. A chunk absent from a ranking gains nothing from it. One that only rankings of weight 0 hold is not
+    in the fused list. The last hit of a list that counts scales to 0 and stays in it; where several stand at 0, the
+    one that ranks higher in a list that counts comes first. Other ties keep the smaller chunk id.
 
     References
     ----------
@@ -109,7 +112,7 @@ def scaled_score_fusion(rankings: Sequence[Ranking], *, weights: Sequence[float]
         low, high = (values.min(), values.max()) if len(values) else (0.0, 0.0)
         scaled = (values - low) / (high - low) if high > low else np.ones(len(values))
         given.append(weight / total * scaled)
-    return _pour([chunks for chunks, _ in rankings], given)
+    return _pour([chunks for chunks, _ in rankings], given, weights)
 
 
 def _checked(weights: Sequence[float] | None, count: int) -> Sequence[float]:
@@ -122,17 +125,21 @@ def _checked(weights: Sequence[float] | None, count: int) -> Sequence[float]:
     return weights
 
 
-def _pour(rankings: Sequence[Ids], given: Sequence[NDArray[np.float64]]) -> Fused:
-    chunks = np.unique(np.concatenate([np.asarray(r, np.int64) for r in rankings] or [np.empty(0, np.int64)]))
+def _pour(rankings: Sequence[Ids], given: Sequence[NDArray[np.float64]], weights: Sequence[float]) -> Fused:
+    counting = [np.asarray(r, np.int64) for r, weight in zip(rankings, weights, strict=True) if weight > 0]
+    chunks = np.unique(np.concatenate(counting or [np.empty(0, np.int64)]))
     shares = np.zeros((len(chunks), len(rankings)))
     ranks = np.zeros((len(chunks), len(rankings)), np.int32)
     for column, (ranking, share) in enumerate(zip(rankings, given, strict=True)):
-        rows = np.searchsorted(chunks, ranking)
-        shares[rows, column] = share
-        ranks[rows, column] = np.arange(1, len(ranking) + 1)
+        held = np.isin(ranking, chunks)
+        rows = np.searchsorted(chunks, np.asarray(ranking)[held])
+        shares[rows, column] = share[held]
+        ranks[rows, column] = np.flatnonzero(held) + 1
     # Shares are added in the order of their size, so that the order of the branches cannot break a tie.
     scores = np.sort(shares, axis=1).sum(axis=1)
-    order = np.lexsort((chunks, -scores))
+    counted = np.where((ranks > 0) & (np.asarray(weights) > 0), ranks, np.iinfo(np.int32).max)
+    nothing = np.where(scores > 0, 0, counted.min(axis=1, initial=np.iinfo(np.int32).max))
+    order = np.lexsort((chunks, nothing, -scores))
     return Fused(
         chunks[order].astype(np.int64),
         scores[order].astype(np.float32),

@@ -5,6 +5,7 @@ those that are new. Segments are never written to. Chunks are numbered by the li
 two lists of the same corpus give the same numbers however many segments they have.
 """
 
+import bisect
 import hashlib
 import json
 import os
@@ -118,20 +119,54 @@ def kept_parts(
     wanted: dict[bytes, list[int]] = {}
     for position, digest in enumerate(digests):
         wanted.setdefault(bytes.fromhex(digest), []).append(position)
-    left = set(range(len(digests)))
+    left = np.ones(len(digests), bool)
     found = []
     for key, held in parts:
+        # Equal documents are as good as each other: the first of a segment takes the first place that is left.
+        taken: dict[bytes, int] = {}
+        rows, places = [], []
+        for row, digest in enumerate(map(bytes, held)):
+            there, next_one = wanted.get(digest, ()), taken.get(digest, 0)
+            if next_one < len(there):
+                taken[digest] = next_one + 1
+                rows.append(row)
+                places.append(there[next_one])
+        # Documents of a segment stand in the order of the corpus: those that have moved among others are cut anew.
+        kept = longest_rising(np.array(places, np.int64))
+        if not len(kept):
+            continue
         documents = np.full(len(held), GONE, np.int64)
-        last = -1
-        for row, digest in enumerate(held):
-            # Documents stand in the order of the corpus; one that has moved before another is cut anew.
-            places = [p for p in wanted.get(digest.tobytes(), ()) if p in left and p > last]
-            if places:
-                documents[row] = last = places[0]
-                left.discard(last)
-        if (documents >= 0).any():
-            found.append(Part(key, documents))
-    return found, sorted(left)
+        documents[np.array(rows, np.int64)[kept]] = np.array(places, np.int64)[kept]
+        left[documents[documents >= 0]] = False
+        for digest in taken:
+            wanted[digest] = [position for position in wanted[digest] if left[position]]
+        found.append(Part(key, documents))
+    return found, np.flatnonzero(left).tolist()
+
+
+def longest_rising(values: Rows) -> Rows:
+    """Places of a longest rising subsequence of different numbers: (m,) int64, rising.
+
+    References
+    ----------
+    .. [1] C. Schensted, "Longest increasing and decreasing subsequences", Canadian Journal of Mathematics 1961.
+    """
+    if len(values) < 2 or (np.diff(values) > 0).all():
+        return np.arange(len(values), dtype=np.int64)
+    # For every length the least value that a subsequence of that length can end with, and where that is.
+    ends: list[int] = []
+    at: list[int] = []
+    before = np.full(len(values), -1, np.int64)
+    for place, value in enumerate(values.tolist()):
+        length = bisect.bisect_left(ends, value)
+        before[place] = at[length - 1] if length else -1
+        ends[length : length + 1] = [value]
+        at[length : length + 1] = [place]
+    found = np.empty(len(ends), np.int64)
+    place = at[-1]
+    for row in range(len(ends) - 1, -1, -1):
+        found[row], place = place, int(before[place])
+    return found
 
 
 def number_chunks(reading: ReadingList, segments: Sequence[SegmentChunks]) -> Numbering:

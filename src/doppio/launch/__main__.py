@@ -8,7 +8,7 @@ from typing import Any
 
 from doppio.launch import ahead, debian, node, python
 from doppio.launch.cluster import Cluster
-from doppio.launch.errors import LaunchError
+from doppio.launch.errors import LaunchError, told_of
 from doppio.launch.lock import Lock, Taken
 from doppio.launch.places import BEGUN, LOCK, PYTHON, ROOT, SERVED, SETUP, VAR, close_to_others, secret_key
 from doppio.launch.steps import Step, do
@@ -112,6 +112,12 @@ def main() -> None:
         installing.release()
     except LaunchError as error:
         print(f"doppio: {error}", file=sys.stderr)
+        sys.exit(2)
+    except OSError as error:
+        told = told_of(error)
+        if told is None:
+            raise
+        print(f"doppio: {told}", file=sys.stderr)
         sys.exit(2)
     except KeyboardInterrupt:
         print("doppio: stopped", file=sys.stderr)

@@ -5,7 +5,8 @@ from typing import Any
 
 from django.contrib.auth import logout
 from django.db import transaction
-from django.db.models import Count, F, Func, IntegerField, Sum
+from django.db.models import Count, F, Func, IntegerField, OuterRef, Subquery, Sum
+from django.db.models.functions import Coalesce
 from django.http import HttpResponse
 from django.middleware.csrf import get_token
 from django.shortcuts import get_object_or_404
@@ -22,7 +23,7 @@ from doppio.core.text.outline import Correction, doubts, occurrence_of
 from doppio.library import files
 from doppio.library.access import workspace_for
 from doppio.library.events import DOCUMENTS_REMOVED, SIGNED_OUT, note
-from doppio.library.models import Document
+from doppio.library.models import Document, Section
 from doppio.library.serializers import (
     DocumentRowSerializer,
     DocumentSerializer,
@@ -38,7 +39,7 @@ from doppio.library.signals import settled
 
 PICTURE_WIDTH = 900
 UNDO = "undo"
-EVENTS_SHOWN = 100
+EVENTS_SHOWN, ROWS_A_PAGE = 100, 1000
 
 
 class SessionView(APIView):
@@ -88,18 +89,34 @@ class EventsView(APIView):
         )
 
 
+def page_size(request: Request) -> int:
+    """How many rows of a list are wanted: `limit`, at most and by default a thousand."""
+    wanted = request.query_params.get("limit", "")
+    return min(int(wanted), ROWS_A_PAGE) if wanted.isdecimal() and int(wanted) > 0 else ROWS_A_PAGE
+
+
 class DocumentsView(APIView):
-    @extend_schema(responses=DocumentRowSerializer(many=True), operation_id="documents")
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("after", str, description="Only documents whose name comes after this one."),
+            OpenApiParameter("limit", int, description="At most so many; 1000 where it is left out, and never more."),
+        ],
+        responses=DocumentRowSerializer(many=True),
+        operation_id="documents",
+    )
     def get(self, request: Request, workspace: int) -> Response:
+        """The documents in the order of their names, a page at a time."""
+        sections = Section.objects.filter(document=OuterRef("pk")).order_by().values("document")
         rows = (
             workspace_for(request, workspace)
-            .documents.annotate(
-                section_count=Count("sections"),
+            .documents.filter(name__gt=request.query_params.get("after", "").replace("\0", ""))
+            .annotate(
+                section_count=Coalesce(Subquery(sections.annotate(count=Count("pk")).values("count")), 0),
                 block_count=Func(F("blocks"), function="jsonb_array_length", output_field=IntegerField()),
             )
             .order_by("name")
             .values("pk", "name", "title", "version", "words", "pages", "section_count", "block_count", "metadata")
-        )
+        )[: page_size(request)]
         return Response(
             [
                 {

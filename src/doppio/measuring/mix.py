@@ -30,8 +30,8 @@ def mix_curve(
     for step in range(STEPS + 1):
         share = step / STEPS
         weights = [1 - share, share]
-        by_ranks = [_weighed(_ranks(stages, weights, rrf_k)) for stages in rankings]
-        by_scores = [_weighed(_scores(stages, weights)) for stages in rankings]
+        by_ranks = [_ranks(stages, weights, rrf_k).chunks for stages in rankings]
+        by_scores = [_scores(stages, weights).chunks for stages in rankings]
         points.append(
             {
                 "dense": share,
@@ -50,11 +50,6 @@ def _ranks(stages: Sequence[StageTrace], weights: Sequence[float], rrf_k: float)
 
 def _scores(stages: Sequence[StageTrace], weights: Sequence[float]) -> Fused:
     return scaled_score_fusion([(stage.chunks, stage.scores) for stage in stages], weights=weights)
-
-
-def _weighed(fused: Fused) -> Ids:
-    """The ranking of a fusion; a chunk without any weight behind it is not in it."""
-    return fused.chunks[fused.scores > 0]
 
 
 def _recall(rankings: Sequence[Ids], relevances: Sequence[Relevance], k: int) -> float:

@@ -27,11 +27,12 @@ from doppio.library.events import IN_FORCE, LABEL_REMOVED, note
 from doppio.library.models import Workspace
 from doppio.library.services import corpus_of, section_headings
 from doppio.library.turns import ASKING, HEAVY
+from doppio.library.views import page_size
 from doppio.measuring.chunk_view import cut_view, figures_view
 from doppio.measuring.labels import lost_labels, place_label, remove_label
 from doppio.measuring.line import line
 from doppio.measuring.mix import mix_curve
-from doppio.measuring.models import AnswerSpan, Question, TrialRecord
+from doppio.measuring.models import AnswerSpan, Question, TrialRecord, TrialRow
 from doppio.measuring.serializers import (
     AskedSerializer,
     ChunkFiguresSerializer,
@@ -62,16 +63,26 @@ class LineView(APIView):
 
 
 class QuestionsView(APIView):
-    @extend_schema(parameters=[RECIPE], responses=QuestionRowSerializer(many=True), operation_id="questions")
+    @extend_schema(
+        parameters=[
+            RECIPE,
+            OpenApiParameter("after", int, description="Only questions after this one, by its id."),
+            OpenApiParameter("limit", int, description="At most so many; 1000 where it is left out, and never more."),
+        ],
+        responses=QuestionRowSerializer(many=True),
+        operation_id="questions",
+    )
     def get(self, request: Request, workspace: int) -> Response:
+        """The questions in their order, a page at a time, with what became of each."""
         place = workspace_for(request, workspace)
         trial = latest_trial(recipe_for(place, request.query_params.get("recipe")))
-        found = (
-            {row["question_id"]: row for row in trial.rows.values("question_id", "cause", "ranks", "intact")}
-            if trial
-            else {}
-        )
-        rows = place.questions.prefetch_related("spans")
+        questions = place.questions.prefetch_related("spans")
+        after = request.query_params.get("after", "")
+        if after.isdecimal():
+            questions = questions.filter(position__gt=get_object_or_404(place.questions, pk=int(after)).position)
+        rows = list(questions[: page_size(request)])
+        kept = trial.rows.filter(question__in=rows) if trial else TrialRow.objects.none()
+        found = {row["question_id"]: row for row in kept.values("question_id", "cause", "ranks", "intact")}
         return Response([_question_row(row, found.get(row.pk)) for row in rows])
 
 

@@ -67,6 +67,18 @@ export const tryAgain = (failures: number, error: Error): boolean =>
 export const tryAfter = (failures: number, error: Error): number =>
   1000 * ((error instanceof ApiError && error.again) || Math.min(2 ** failures, 8));
 
+const ROWS_A_PAGE = 1000;
+
+/** All rows of a list that comes a page at a time. */
+export async function allPages<T>(page: (after: T | undefined) => Promise<T[]>): Promise<T[]> {
+  const rows: T[] = [];
+  for (;;) {
+    const found = await page(rows.at(-1));
+    rows.push(...found);
+    if (found.length < ROWS_A_PAGE) return rows;
+  }
+}
+
 /** The answer's data, or an error with the server's own sentence. */
 export async function unwrap<T>(
   call: Promise<{ data?: T; error?: unknown; response: Response }>,

@@ -6,7 +6,7 @@ import {
   useQueryClient,
   type QueryClient,
 } from "@tanstack/react-query";
-import { client, unwrap, type Job } from "./client";
+import { allPages, client, unwrap, type DocumentRow, type Job, type QuestionRow } from "./client";
 import { useWorkspace } from "../shell/workspace";
 
 const BUSY_EVERY = 700;
@@ -46,7 +46,13 @@ export function useQuestions() {
   return useQuery({
     queryKey: ["questions", workspace, recipe, trial],
     queryFn: () =>
-      unwrap(client.GET("/api/workspaces/{workspace}/questions", { params: { path: { workspace } } })),
+      allPages((after?: QuestionRow) =>
+        unwrap(
+          client.GET("/api/workspaces/{workspace}/questions", {
+            params: { path: { workspace }, query: { after: after?.id } },
+          }),
+        ),
+      ),
     enabled: recipe !== undefined,
     placeholderData: keepPreviousData,
   });
@@ -98,7 +104,13 @@ export function useDocuments() {
   return useQuery({
     queryKey: ["documents", workspace],
     queryFn: () =>
-      unwrap(client.GET("/api/workspaces/{workspace}/documents", { params: { path: { workspace } } })),
+      allPages((after?: DocumentRow) =>
+        unwrap(
+          client.GET("/api/workspaces/{workspace}/documents", {
+            params: { path: { workspace }, query: { after: after?.name } },
+          }),
+        ),
+      ),
     staleTime: Infinity,
   });
 }

@@ -128,6 +128,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The documents in the order of their names, a page at a time. */
         get: operations["documents"];
         put?: never;
         /** @description Remove documents; their labels keep their quotes and wait for a person. */
@@ -431,6 +432,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The questions in their order, a page at a time, with what became of each. */
         get: operations["questions"];
         put?: never;
         post?: never;
@@ -2100,7 +2102,12 @@ export interface operations {
     };
     documents: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only documents whose name comes after this one. */
+                after?: string;
+                /** @description At most so many; 1000 where it is left out, and never more. */
+                limit?: number;
+            };
             header?: never;
             path: {
                 workspace: number;
@@ -2881,6 +2888,10 @@ export interface operations {
     questions: {
         parameters: {
             query?: {
+                /** @description Only questions after this one, by its id. */
+                after?: number;
+                /** @description At most so many; 1000 where it is left out, and never more. */
+                limit?: number;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
             };
