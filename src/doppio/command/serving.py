@@ -120,6 +120,7 @@ class _Service:
         if not handle:
             self._lock.take()
         self._wanted = wanted
+        self._address = ""
         self._cluster = Cluster(VAR)
         self.supervisor = Supervisor(self._cluster, VAR)
 
@@ -140,10 +141,9 @@ class _Service:
         err.print("  stopped")
 
     def _begin(self) -> None:
-        listening = self._listen()
-        address = f"http://127.0.0.1:{listening.getsockname()[1]}"
-        self._address = address
-        self._lock.say(state="running", address=address)
+        self._listening = self._listen()
+        self._address = f"http://127.0.0.1:{self._listening.getsockname()[1]}"
+        self._lock.say(state="running", address=self._address)
         # The database starts while this process imports what its children need.
         self.supervisor.look()
         os.environ |= {"DJANGO_SETTINGS_MODULE": "doppio.site.settings", "DOPPIO_WARM_UP": "1"}
@@ -153,18 +153,6 @@ class _Service:
         django.setup()
         self.supervisor.do(lambda: step("tables", _migrate))
         import doppio.site.urls  # noqa: F401
-
-        def web() -> None:
-            from doppio.site.front import Front
-            from doppio.site.wsgi import application
-
-            Front(application, listening).run()
-
-        self.supervisor.keep("job worker", _work)
-        # Python runs one thread at a time, so a process a core; all listen on the same socket.
-        for number in range(1, min(cores(), MOST_SERVERS) + 1):
-            self.supervisor.keep("web server" if number == 1 else f"web server {number}", web)
-        self.supervisor.look()
 
     def _open_database(self) -> str:
         self.supervisor.database()
@@ -186,8 +174,19 @@ class _Service:
         return listening
 
     def serve(self, opened: Callable[[], None]) -> None:
-        """Say where to go once that is there, do what is to be done then, and keep everything up."""
-        address = self._address
+        """Open the door, say where it is, do what is to be done then, and keep everything up."""
+        address, listening = self._address, self._listening
+
+        def web() -> None:
+            from doppio.site.front import Front
+            from doppio.site.wsgi import application
+
+            Front(application, listening).run()
+
+        self.supervisor.keep("job worker", _work)
+        # Python runs one thread at a time, so a process a core; all listen on the same socket.
+        for number in range(1, min(cores(), MOST_SERVERS) + 1):
+            self.supervisor.keep("web server" if number == 1 else f"web server {number}", web)
         step("web server and job worker", self._wait)
         self.supervisor.do(lambda: _say_where(address, opened))
         # What nobody had to wait for; its end, good or bad, ends nothing here.

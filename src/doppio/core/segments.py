@@ -125,10 +125,10 @@ def kept_parts(
         # Equal documents are as good as each other: the first of a segment takes the first place that is left.
         taken: dict[bytes, int] = {}
         rows, places = [], []
-        for row, digest in enumerate(map(bytes, held)):
-            there, next_one = wanted.get(digest, ()), taken.get(digest, 0)
+        for row, own in enumerate(map(bytes, held)):
+            there, next_one = wanted.get(own, []), taken.get(own, 0)
             if next_one < len(there):
-                taken[digest] = next_one + 1
+                taken[own] = next_one + 1
                 rows.append(row)
                 places.append(there[next_one])
         # Documents of a segment stand in the order of the corpus: those that have moved among others are cut anew.
@@ -138,8 +138,8 @@ def kept_parts(
         documents = np.full(len(held), GONE, np.int64)
         documents[np.array(rows, np.int64)[kept]] = np.array(places, np.int64)[kept]
         left[documents[documents >= 0]] = False
-        for digest in taken:
-            wanted[digest] = [position for position in wanted[digest] if left[position]]
+        for own in taken:
+            wanted[own] = [position for position in wanted[own] if left[position]]
         found.append(Part(key, documents))
     return found, np.flatnonzero(left).tolist()
 

@@ -11,11 +11,13 @@ from doppio.launch.cluster import Cluster
 from doppio.launch.errors import LaunchError, told_of
 from doppio.launch.lock import Lock, Taken
 from doppio.launch.places import BEGUN, LOCK, PYTHON, ROOT, SERVED, SETUP, VAR, close_to_others, secret_key
-from doppio.launch.steps import Step, do
+from doppio.launch.programs import run
+from doppio.launch.steps import Note, Step, do
 
 NEW = "--new-database"
 SERVING = ("demo", "serve")
 APPLICATION = (*SERVING, "setup", "test")
+EARLY = "first tables and documents"
 WITH_DATABASE = (*APPLICATION, "backup", "restore")
 # While people look at the page already, the server has this done by a set-up.
 LATER = ("other-precisions",)
@@ -44,7 +46,12 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
         if packages:
             found.append(Step("Debian packages", lambda note: debian.ensure(packages, note)))
         after = ("Debian packages",) if packages else ()
+        first = not (VAR / "database.json").exists()
         found.append(Step("database files", lambda _: _database(checks, NEW in arguments), after))
+        if command == "demo" and first:
+            # It takes one core; the steps beside it leave some of the other.
+            packages = tuple(step.title for step in found if step.title == "Python packages")
+            found.append(Step(EARLY, _early, (*packages, "database files")))
     if command in APPLICATION:
         found += [
             Step("interface packages", lambda note: node.packages(checks=checks, note=note)),
@@ -56,6 +63,14 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
 def _database(checks: bool, new: bool) -> str:
     home = VAR / "test" if checks else VAR
     return "made" if Cluster(home, quick=checks).create(new=new) else "there"
+
+
+def _early(note: Note) -> str:
+    environment = os.environ | {"PYTHONPATH": str(ROOT / "src")}
+    said = run(
+        [str(PYTHON), "-m", "doppio.command.early"], EARLY, env=environment, heard=lambda line: note(line.strip())
+    )
+    return said.strip().splitlines()[-1]
 
 
 def _claim(command: str) -> Lock:
