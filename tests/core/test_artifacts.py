@@ -66,6 +66,44 @@ class Artifacts(unittest.TestCase):
         with self.assertRaises(Cancelled):
             self.store.look_through(stopped)
 
+    def test_one_that_is_taken_away_while_it_is_opened_is_absent_and_not_damaged(self):
+        self.store.write("vectors", "k", {"a": self.array, "b": self.array}, {})
+        real, calls = np.load, []
+
+        def gone(path, **given):
+            calls.append(path)
+            if len(calls) == 1:
+                self.store.remove("vectors", "k")
+            return real(path, **given)
+
+        with mock.patch("doppio.core.artifacts.np.load", gone), self.assertRaises(FileNotFoundError):
+            self.store.open("vectors", "k")
+        self.assertIsNone(self.store.open_or_none("vectors", "k"))
+
+    def test_a_sound_one_that_took_the_place_of_a_damaged_one_is_not_taken_away(self):
+        self.store.write("vectors", "k", {"a": self.array}, {})
+        path = self.root / "vectors-k" / "a.npy"
+        path.write_bytes(path.read_bytes()[:-1])
+        real = ArtifactStore.open
+
+        def replaced(store, kind, key):
+            try:
+                return real(store, kind, key)
+            except ArtifactDamaged:
+                store.remove(kind, key)
+                store.write(kind, key, {"a": self.array}, {"n": 2})
+                raise
+
+        with mock.patch.object(ArtifactStore, "open", replaced):
+            self.assertIsNone(self.store.open_or_none("vectors", "k"))
+        self.assertEqual(self.store.open("vectors", "k").meta, {"n": 2})
+
+    def test_notes_of_another_shape_are_no_notes(self):
+        self.store.write("vectors", "k", {"a": self.array}, {})
+        for text in ("[1]", '{"b": [1]}', '{"a": {"x": 1}}', "null", "3"):
+            (self.root / "vectors-k" / "seen.json").write_text(text)
+            np.testing.assert_array_equal(self.store.open("vectors", "k").arrays["a"], self.array)
+
     def test_a_missing_array_and_an_altered_manifest_are_refused_by_name(self):
         self.store.write("vectors", "k", {"a": self.array}, {"n": 1})
         manifest = self.root / "vectors-k" / "manifest.json"

@@ -12,7 +12,7 @@ from doppio.core.dense.codes import byte_codes
 from doppio.core.dense.graph import build_graph, extended, graph_candidates, reordered, without
 from doppio.core.dense.index import DenseIndex, Segment
 from doppio.core.dense.kmeans import kmeans, nearest_center
-from doppio.core.dense.metric import COSINE, EUCLIDEAN, INNER, METRICS, prepared
+from doppio.core.dense.metric import COSINE, EUCLIDEAN, INNER, METRICS, of_unit_length, prepared
 from doppio.core.dense.pairs import close_pairs
 from doppio.core.dense.structure import build_structure, grown, open_structure
 from doppio.core.dense.survey import joined, principal_axes, survey
@@ -66,6 +66,17 @@ class Exact(unittest.TestCase):
             for (ids, scores), wanted in zip(found, expected[metric], strict=True):
                 self.assertEqual(ids.tolist(), np.argsort(-wanted, kind="stable")[:12].tolist(), metric)
                 np.testing.assert_allclose(scores, np.sort(wanted)[::-1][:12], atol=2e-5)
+
+    def test_with_the_cosine_a_question_of_any_length_gives_cosines(self):
+        rows = clouds(50)
+        rows /= np.linalg.norm(rows, axis=1, keepdims=True)
+        for length in (1e-3, 1.0, 10.0):
+            _, scores = index_of(rows).search(rows[7] * np.float32(length), 3)
+            np.testing.assert_allclose(scores[0], 1, atol=1e-5)
+        zero = np.zeros(rows.shape[1], np.float32)
+        self.assertEqual(index_of(rows).search(zero, 3)[1].tolist(), [0, 0, 0])
+        # Those that have the length already are not touched, to the last bit.
+        self.assertIs(of_unit_length(rows), rows)
 
     def test_full_depth_is_returned_however_far_away(self):
         rows = np.eye(3, dtype=np.float32)

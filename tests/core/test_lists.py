@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.chunking.table import ChunkTable
 from doppio.core.encoding import Wanted, encode_segment
-from doppio.core.errors import ArtifactDamaged, Cancelled
+from doppio.core.errors import ArtifactDamaged, Cancelled, DoppioError
 from doppio.core.heap import offer
 from doppio.core.models.encoder import Encoded
 from doppio.core.models.token_vectors import Segment as TokenSegment
@@ -327,6 +327,22 @@ class Encoding(unittest.TestCase):
         wanted = Wanted("draft", ("v", {"n": 1}), ("t", {"n": 2}) if tokens else None)
         with mock.patch("doppio.core.encoding.MOST_ROWS", 3), mock.patch("doppio.core.encoding.LEAST_ROWS", 3):
             encode_segment(store, encoder, lambda rows: [texts[row] for row in rows], lengths, wanted, progress)
+
+    def test_a_vector_that_is_not_finite_is_refused_with_its_text_and_nothing_is_written(self):
+        class Broken(Counted):
+            name = "broken"
+
+            def encode(self, texts, *, tokens=False):
+                for batch in super().encode(texts, tokens=tokens):
+                    batch.vectors[[len(text) == 7 for text in texts], 1] = np.nan
+                    yield batch
+
+        store = ArtifactStore(self.root / "store")
+        with self.assertRaisesRegex(
+            DoppioError, "^broken: gives a vector with numbers that are not finite .*'xxxxxxx'"
+        ):
+            self.run_once(store, ["x" * length for length in range(9)], Broken(), Silent(), False)
+        self.assertFalse(store.has("vectors", "v"))
 
     @settings(max_examples=40)
     @given(

@@ -85,6 +85,38 @@ class Mistakes(unittest.TestCase):
                 read_recipe(Path(file.name))
 
 
+class Numbers(unittest.TestCase):
+    def test_numbers_that_are_not_finite_are_refused_by_name(self):
+        for value in (float("nan"), float("inf"), -float("inf")):
+            with self.assertRaisesRegex(RecipeError, r"^branches\[0\].k1: -?(nan|inf) is not a finite number$"):
+                recipe(branches=[{"id": "sparse", "kind": "bm25", "k1": value}])
+            with self.assertRaisesRegex(RecipeError, "^chunking.size: "):
+                check_chunking({"rule": "fixed-window", "unit": "words", "size": value})
+
+    def test_whole_numbers_are_whole_however_they_are_written(self):
+        written = recipe(branches=[{"id": "sparse", "kind": "bm25", "depth": 50.0}], select={"k": 5.0})
+        self.assertIs(type(written.branches[0]["depth"]), int)
+        self.assertIs(type(written.select["k"]), int)
+        plain = recipe(branches=[{"id": "sparse", "kind": "bm25", "depth": 50}], select={"k": 5})
+        self.assertEqual(written.fingerprint, plain.fingerprint)
+        size = check_chunking({"rule": "fixed-window", "unit": "words", "size": 160.0, "overlap": 0.0})["size"]
+        self.assertIs(type(size), int)
+        with self.assertRaisesRegex(RecipeError, "depth: 50.5 is not a whole number"):
+            recipe(branches=[{"id": "sparse", "kind": "bm25", "depth": 50.5}])
+
+    def test_ids_end_where_their_pattern_ends(self):
+        for identity in ("sparse\n", "sparse\u2028"):
+            with self.assertRaisesRegex(RecipeError, r"branches\[0\].id: .* is not a short name"):
+                recipe(branches=[{"id": identity, "kind": "bm25"}])
+
+    def test_what_is_nested_deeper_than_any_recipe_is_refused(self):
+        deep = "x"
+        for _ in range(100_000):
+            deep = [deep]
+        with self.assertRaisesRegex(RecipeError, "nested too deeply"):
+            check({"chunking": deep})
+
+
 class Sound(unittest.TestCase):
     def test_what_is_left_out_is_filled_in(self):
         filled = check(body())

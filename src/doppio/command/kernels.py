@@ -7,7 +7,7 @@ import json
 import tempfile
 from pathlib import Path
 
-from doppio.command.paths import DEMO, MODELS
+from doppio.command.paths import MODELS, ROOT
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
@@ -20,7 +20,7 @@ from doppio.core.sparse.weighting import Weighting
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import corpus_fingerprint
 
-RECIPE = DEMO / "recipes" / "two-branch-3.json"
+RECIPE = ROOT / "demo" / "recipes" / "two-branch-3.json"
 PAGES = {
     "wind.md": "# Wind\n\nThe gondola stops at 18 metres a second. It reopens after 20 minutes.\n\n- orange: stop\n",
     "dogs.md": "# Dogs\n\nA dog rides for 6 crowns a day.\n\n## Muzzles\n\nThey are lent at the desk.\n",

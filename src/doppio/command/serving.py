@@ -152,6 +152,7 @@ class _Service:
 
         django.setup()
         self.supervisor.do(lambda: step("tables", _migrate))
+        import doppio.site.front
         import doppio.site.urls  # noqa: F401
 
     def _open_database(self) -> str:

@@ -116,23 +116,34 @@ class ArtifactStore:
         place = self.place(kind, key)
         if not place.exists():
             raise FileNotFoundError(place)
-        manifest = _read_manifest(place)
+        try:
+            manifest = _read_manifest(place)
+        except ArtifactDamaged:
+            if not place.exists():
+                raise FileNotFoundError(place) from None
+            raise
         if manifest["kind"] != kind or manifest["fingerprint"] != key:
             raise ArtifactDamaged(f"{place}: holds {manifest['kind']}-{manifest['fingerprint']} instead")
         arrays: dict[str, NDArray[Any]] = {}
         total = 0
-        seen = _seen(place)
+        seen, stamps = _seen(place), {}
         for name, listed in manifest["arrays"].items():
             path = place / f"{name}.npy"
-            if not path.exists():
-                raise ArtifactDamaged(f"{path}: missing; delete {place} and build it again")
-            known = seen.get(name) == _stamp(path)
-            if path.stat().st_size != listed["bytes"] or (not known and _digest(path) != listed["blake2b"]):
+            try:
+                stamps[name] = _stamp(path)
+                known = seen.get(name) == stamps[name]
+                whole = path.stat().st_size == listed["bytes"] and (known or _digest(path) == listed["blake2b"])
+                # Private pages: compiled functions then see one kind of array, mapped or not.
+                arrays[name] = np.load(path, mmap_mode="c", allow_pickle=False) if whole else np.empty(0)
+            except FileNotFoundError as error:
+                if not (place / MANIFEST).exists():
+                    # Taken away as a whole while it was opened.
+                    raise FileNotFoundError(place) from error
+                raise ArtifactDamaged(f"{path}: missing; delete {place} and build it again") from error
+            if not whole:
                 raise ArtifactDamaged(f"{path}: does not match its checksum; delete {place} and build it again")
-            # Private pages: compiled functions then see one kind of array, mapped or not.
-            arrays[name] = np.load(path, mmap_mode="c", allow_pickle=False)
             total += listed["bytes"]
-        if len(seen) != len(arrays) or any(seen[name] != _stamp(place / f"{name}.npy") for name in arrays):
+        if seen != stamps:
             _note_seen(place, manifest["arrays"])
         return Artifact(kind, key, place, arrays, manifest["meta"], total)
 
@@ -219,12 +230,15 @@ class ArtifactStore:
 
     def open_or_none(self, kind: str, key: str) -> Artifact | None:
         """Open an artifact; one that is absent is None, and so is a damaged one, which is removed."""
+        before = _folder(self.place(kind, key))
         try:
             return self.open(kind, key)
         except FileNotFoundError:
             return None
         except ArtifactDamaged:
-            self.remove(kind, key)
+            # Another process may have put a sound one there meanwhile.
+            if _folder(self.place(kind, key)) == before:
+                self.remove(kind, key)
             return None
 
 
@@ -248,12 +262,21 @@ def _stamp(path: Path) -> list[int]:
     return [found.st_size, found.st_ino, found.st_mtime_ns, found.st_ctime_ns]
 
 
+def _folder(place: Path) -> tuple[int, int] | None:
+    """Which folder stands at a place."""
+    try:
+        found = place.stat()
+    except FileNotFoundError:
+        return None
+    return found.st_dev, found.st_ino
+
+
 def _seen(place: Path) -> dict[str, list[int]]:
     try:
         found: dict[str, list[int]] = json.loads((place / SEEN).read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return {}
-    return found
+    return found if isinstance(found, dict) else {}
 
 
 def _note_seen(place: Path, names: Iterable[str]) -> None:

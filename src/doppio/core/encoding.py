@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from doppio.core.artifacts import ArtifactStore
 from doppio.core.dense.index import VECTORS
 from doppio.core.models import token_vectors
-from doppio.core.models.encoder import TextEncoder
+from doppio.core.models.encoder import TextEncoder, check_finite
 from doppio.core.progress import Progress
 
 TOKENS_A_BATCH, MOST_ROWS, LEAST_ROWS = 4096, 64, 8
@@ -109,8 +109,9 @@ def encode_segment(
             if place <= rows_done:
                 progress.advance(int(lengths[rows].sum()))
                 continue
-            for batch in encoder.encode(texts(rows.tolist()), tokens=with_tokens):
-                found = batch.vectors
+            read = texts(rows.tolist())
+            for batch in encoder.encode(read, tokens=with_tokens):
+                found = check_finite(batch.vectors, encoder, [read[at] for at in batch.place])
                 if wanted.unit:
                     found = found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12)
                 vectors[rows[batch.place]] = found

@@ -12,7 +12,7 @@ from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.dense.index import DenseIndex
 from doppio.core.dense.metric import MEASURES as METRICS
 from doppio.core.fusion import Fused, reciprocal_rank_fusion, scaled_score_fusion
-from doppio.core.models.encoder import TextEncoder
+from doppio.core.models.encoder import TextEncoder, check_finite
 from doppio.core.models.joint import JointScorer, Window
 from doppio.core.ranking import Ids, Scores
 from doppio.core.recipe import Recipe
@@ -90,7 +90,7 @@ class Pipeline:
         by_encoder: dict[str, NDArray[np.float32]] = {}
         for encoder in self.encoders.values():
             if encoder.digest not in by_encoder:
-                by_encoder[encoder.digest] = encoder.questions(questions)
+                by_encoder[encoder.digest] = check_finite(encoder.questions(questions), encoder, questions)
         return {identity: by_encoder[encoder.digest] for identity, encoder in self.encoders.items()}
 
     def fuse(self, branches: Sequence[tuple[Ids, Scores]]) -> Fused:

@@ -2,6 +2,7 @@
 
 import copy
 import json
+import math
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -20,6 +21,7 @@ from doppio.core.sparse.weighting import OKAPI, VARIANTS
 from doppio.core.text.analysis import LANGUAGES, PAIRS, SINGLE
 
 FORMAT = "doppio-recipe/1"
+DEEPEST = 16
 DEFAULT_ENCODER = "compact-english"
 RESERVED = ("documents", "chunks", "fused", "reranked", "context")
 TYPES = {"object": "an object", "array": "a list", "number": "a number", "integer": "a whole number",
@@ -52,8 +54,9 @@ def _object(required: str, **properties: Any) -> dict[str, Any]:
 
 
 _DEPTH = _whole(1, 10_000, 50)
-_MODEL = {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]{0,63}$"}
-_IDENTITY = {"type": "string", "pattern": "^[a-z][a-z0-9-]{0,31}$"}
+# Where these end the text does: `$` would let a line end follow.
+_MODEL = {"type": "string", "pattern": r"^[a-z0-9][a-z0-9-]{0,63}\Z"}
+_IDENTITY = {"type": "string", "pattern": r"^[a-z][a-z0-9-]{0,31}\Z"}
 _GRAMS = _object("from to", **{"from": _whole(1, 10), "to": _whole(1, 10)})
 _SWITCH = {"type": "boolean", "default": True}
 _ANALYSIS = _object(
@@ -275,13 +278,32 @@ def check(body: Any, where: str = "") -> Recipe:
         `branches[1].depth: 0 is not between 1 and 10000`.
     """
     prefix = f"{where}: " if where else ""
-    body = copy.deepcopy(body)
+    body = _copied(body, where)
     problems = list(_problems(body))
     if problems:
         raise RecipeError(prefix + "; ".join(problems))
     for branch in body["branches"]:
         body["fusion"]["weights"].setdefault(branch["id"], 1)
     return Recipe(body)
+
+
+def _copied(value: Any, path: str, depth: int = 0) -> Any:
+    """A copy of a JSON value.
+
+    Raises
+    ------
+    RecipeError
+        If it is nested deeper than any recipe, or a number in it is not finite; names the field.
+    """
+    if depth > DEEPEST:
+        raise RecipeError(f"{path[:60]}: nested too deeply")
+    if isinstance(value, dict):
+        return {key: _copied(item, f"{path}.{key}" if path else str(key), depth + 1) for key, item in value.items()}
+    if isinstance(value, list):
+        return [_copied(item, f"{path}[{place}]", depth + 1) for place, item in enumerate(value)]
+    if isinstance(value, float) and not math.isfinite(value):
+        raise RecipeError(f"{path}: {value} is not a finite number")
+    return value
 
 
 def read_recipe(path: Path) -> Recipe:
@@ -356,7 +378,7 @@ def check_analysis(body: Any) -> dict[str, Any]:
     RecipeError
         Names the field, what stands there and what is allowed.
     """
-    body = copy.deepcopy(body)
+    body = _copied(body, "analysis")
     problems = list(_against(_ANALYSIS, body, "analysis")) or list(_gram_problems(body, "analysis"))
     if problems:
         raise RecipeError("; ".join(problems))
@@ -371,7 +393,7 @@ def check_chunking(body: Any) -> dict[str, Any]:
     RecipeError
         Names the field, what stands there and what is allowed.
     """
-    body = copy.deepcopy(body)
+    body = _copied(body, "chunking")
     problems = list(chunking_problems(body))
     if problems:
         raise RecipeError("; ".join(problems))
@@ -419,6 +441,9 @@ def _fill(schema: dict[str, Any], value: Any) -> None:
             value[key] = copy.deepcopy(below["default"])
         if key in value:
             for choice in [below, *below.get("anyOf", [])]:
+                if choice.get("type") == "integer" and isinstance(value[key], float):
+                    # 160.0 is a whole number to JSON, and to nobody who counts.
+                    value[key] = int(value[key])
                 _fill(choice, value[key])
 
 

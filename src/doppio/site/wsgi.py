@@ -23,6 +23,8 @@ def warm_up() -> None:
     from doppio.indexing.cutting import warm_up_rules
 
     try:
+        # The door opens first.
+        time.sleep(LOOK_AGAIN)
         warm: set[int] = set()
         for _ in range(LOOKS):
             in_force = RecipeVersion.objects.filter(in_force=True).select_related("workspace")

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from doppio.core.dense.codes import THREADS
 from doppio.core.dense.exact import exact_candidates
-from doppio.core.dense.metric import COSINE, Floats, Vectors, score_rows, shown
+from doppio.core.dense.metric import COSINE, Floats, Vectors, of_unit_length, score_rows, shown
 from doppio.core.dense.structure import EXACT, Structure
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.rows import rows_of
@@ -72,7 +72,7 @@ class DenseIndex:
         Parameters
         ----------
         questions : (q, d) float32 array
-            Of unit length where the metric is the cosine.
+            Brought to unit length where the metric is the cosine and they are not.
         depth : int
             Chunks to return; an exact search returns min(depth, count) of them, however far away they are.
         settings : mapping
@@ -87,6 +87,8 @@ class DenseIndex:
         if depth <= 0 or not self.segments:
             return [(np.empty(0, np.int64), np.empty(0, np.float32))] * len(questions)
         questions = np.ascontiguousarray(questions, np.float32)
+        if self.metric == COSINE:
+            questions = of_unit_length(questions)
         parts: list[list[tuple[Ids, NDArray[np.float64]]]] = [[] for _ in questions]
         for segment, dead in zip(self.segments, self._dead, strict=True):
             proposed = self._proposed(segment, dead, questions, depth, settings)

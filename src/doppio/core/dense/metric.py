@@ -14,6 +14,8 @@ MEASURES = {
     EUCLIDEAN: "distance with a minus sign, up to 0",
 }
 Floats = NDArray[np.float32]
+# What rounding does to a length.
+NEARLY = 1e-4
 
 
 @dataclass(frozen=True)
@@ -48,6 +50,17 @@ def prepared(rows: Floats, squares: NDArray[np.float32], metric: str) -> Vectors
     """
     halves = (squares / 2).astype(np.float32) if metric == EUCLIDEAN else np.empty(0, np.float32)
     return Vectors(rows, halves)
+
+
+def of_unit_length(rows: Floats) -> Floats:
+    """Rows brought to unit length: (n, d) float32; one that has it already, or none at all, stays as it is."""
+    lengths = np.linalg.norm(rows.astype(np.float64), axis=1)
+    others = (np.abs(lengths - 1) > NEARLY) & (lengths > 0)
+    if not others.any():
+        return rows
+    found = rows.copy()
+    found[others] = (rows[others] / lengths[others, None]).astype(np.float32)
+    return found
 
 
 def shown(scores: NDArray[np.float64], question: Floats, metric: str) -> NDArray[np.float64]:

@@ -1,5 +1,6 @@
 """Labelled questions from JSONL; quotes become offsets."""
 
+import math
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -86,8 +87,8 @@ def _span(answer: Any, documents: Mapping[str, Document], where: str) -> Span:
     if document is None:
         raise QuestionError(f"{where}.document: {identity!r} is not among the documents")
     grade = answer.get("grade", 1)
-    if isinstance(grade, bool) or not isinstance(grade, int | float) or grade <= 0:
-        raise QuestionError(f"{where}.grade: {grade!r} is not a number above 0")
+    if isinstance(grade, bool) or not isinstance(grade, int | float) or not 0 < grade < math.inf:
+        raise QuestionError(f"{where}.grade: {grade!r} is not a finite number above 0")
     if "quote" in answer:
         return _quoted(answer["quote"], document, float(grade), where)
     if "start" not in answer and "end" not in answer:

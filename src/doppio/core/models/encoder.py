@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from tokenizers import Tokenizer
 
 from doppio.core.chunking.units import Units
-from doppio.core.errors import ModelFolderError
+from doppio.core.errors import DoppioError, ModelFolderError
 from doppio.core.models.batching import like_length
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 from doppio.core.models.session import open_session
@@ -63,6 +63,22 @@ class TextEncoder(Protocol):
 
     def encode(self, texts: Sequence[str], *, tokens: bool = False) -> Iterator[Encoded]:
         """Encode passages in batches; with `tokens`, each token too, where the encoder can."""
+
+
+def check_finite(vectors: NDArray[np.float32], encoder: TextEncoder, texts: Sequence[str]) -> NDArray[np.float32]:
+    """Vectors of texts, all of whose numbers are finite: (n, d) float32.
+
+    Raises
+    ------
+    DoppioError
+        If one has a number that is not, beside which no search finds anything; names the encoder and the text.
+    """
+    wrong = np.flatnonzero(~np.isfinite(vectors).all(axis=1))
+    if len(wrong):
+        text = " ".join(texts[wrong[0]].split())
+        shown = text if len(text) <= 80 else text[:77] + "..."
+        raise DoppioError(f"{encoder.name}: gives a vector with numbers that are not finite for the text {shown!r}")
+    return vectors
 
 
 class Encoder:
