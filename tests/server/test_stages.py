@@ -13,6 +13,7 @@ from doppio.core.formats.documents import read_file
 from doppio.core.fusion import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
+from doppio.core.sparse.weighting import VARIANTS
 from doppio.core.trace import Trace
 from doppio.indexing.services import builder, chunking_of, models, open_pipeline
 from doppio.library.models import Section
@@ -133,6 +134,7 @@ class OtherShapes(TestCase):
             self.assertIsNotNone(line["delivered"])
             asked = self.get(f"questions/{self.workspace.questions.first().pk}")
             self.assertEqual(len(asked["trace"]["stages"]), len(branches) + 2)
+            self.assertEqual([asked["kinds"][stage["stage"]] for stage in asked["trace"]["stages"]], kinds[2:])
             self.assertEqual(len(self.get("mix")["points"]), 21 if len(branches) == 2 else 0)
             stage = self.get("stages/indexes")
             self.assertEqual(stage["sparse"] is not None, SPARSE in branches)
@@ -143,6 +145,25 @@ class OtherShapes(TestCase):
                 content_type="application/json",
             )
             self.assertEqual(bool(told.json()), SPARSE in branches)
+
+    def test_every_variant_is_a_sparse_branch_whatever_its_score_is_called(self):
+        for variant in VARIANTS:
+            saved, _ = measured(self.workspace, branches=[{**SPARSE, "id": "words", "variant": variant}], rerank=None)
+            trial = next(row for row in self.get("trials") if row["recipe"]["id"] == saved.pk)
+            self.assertEqual(trial["kinds"]["words"], "sparse")
+            self.assertEqual(self.get(f"questions/{self.workspace.questions.first().pk}")["kinds"]["words"], "sparse")
+
+    def test_figures_of_an_index_are_those_of_the_recipes_own(self):
+        alone = {**SPARSE, "analysis": {"stem": False}}
+        first, _ = measured(self.workspace, branches=[alone], rerank=None)
+        before = self.get("stages/indexes")["sparse"]
+        line = next(stage for stage in self.get("line")["stages"] if stage["kind"] == "sparse")["facts"]
+        for analysis in ({"stem": True}, {"keep_codes": False}, {"grams": {"from": 2, "to": 3}}):
+            measured(self.workspace, branches=[{**SPARSE, "analysis": analysis}, DENSE], rerank=None)
+        put_in_force(first)
+        self.assertEqual(self.get("stages/indexes")["sparse"], before)
+        now = next(stage for stage in self.get("line")["stages"] if stage["kind"] == "sparse")["facts"]
+        self.assertEqual(now, line)
 
     def test_before_the_first_trial_everything_says_so(self):
         save_recipe(self.workspace, recipe(chunking={"rule": "fixed-window", "unit": "words", "size": 11}).body)

@@ -155,6 +155,12 @@ def save_recipe(
     return saved
 
 
+def stage_kinds(recipe: Recipe) -> dict[str, str]:
+    """What each stage of a recipe is, by its name in traces and trials: a branch may be called anything."""
+    branches = {branch["id"]: "sparse" if branch["kind"] == "bm25" else "dense" for branch in recipe.branches}
+    return {stage: branches.get(stage, stage) for stage in ("documents", "chunks", *recipe.stages)}
+
+
 def check_models(recipe: Recipe) -> None:
     """Whether the encoders and the scorer that a recipe names are installed.
 

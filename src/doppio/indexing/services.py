@@ -129,6 +129,22 @@ def chunking_of(workspace: Workspace, recipe: Recipe) -> Chunking | None:
     return workspace.chunkings.filter(key=keys.chunks).first()
 
 
+def indexes_of(workspace: Workspace, recipe: Recipe) -> dict[str, list[Index]]:
+    """Records of a built recipe's own indexes by branch id; other recipes may have others over the same chunks."""
+    keys = builder().keys(corpus_of(workspace), recipe)
+    known = {
+        (row.kind, row.key): row
+        for row in Index.objects.filter(chunking__workspace=workspace, chunking__key=keys.chunks)
+    }
+    pieces = {identity: list(fields.values()) for identity, fields in keys.postings.items()}
+    for identity, vectors in keys.vectors.items():
+        pieces[identity] = [vectors, *(keys.structures[one] for one in [identity] if one in keys.structures)]
+    return {
+        identity: [known[piece.kind, piece.of] for piece in own if (piece.kind, piece.of) in known]
+        for identity, own in pieces.items()
+    }
+
+
 def open_pipeline(workspace: Workspace, recipe: Recipe) -> Pipeline:
     """The pipeline of a recipe that has been built."""
     core, snapshot = builder(), corpus_now(workspace)

@@ -7,19 +7,19 @@ from django.db.models import Count, Sum
 
 from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import RecipeSerializer
-from doppio.asking.services import core_recipe
+from doppio.asking.services import core_recipe, stage_kinds
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import DELIVERED, RIGHTLY_EMPTY, WRONGLY_FILLED
 from doppio.core.recipe import Recipe
-from doppio.core.sparse.postings import KIND as POSTINGS
 from doppio.indexing.models import Job
 from doppio.indexing.serializers import JobSerializer
-from doppio.indexing.services import chunk_table, chunking_of, is_built
+from doppio.indexing.services import chunk_table, chunking_of, indexes_of, is_built
 from doppio.library.models import Workspace
 from doppio.measuring.models import TrialRecord
 from doppio.measuring.services import latest_trial
 
+VARIANT_TITLES = {"dirichlet": "query likelihood", "tf-idf": "TF-IDF"}
 METHODS = {"reciprocal-rank": "reciprocal ranks", "scaled-scores": "scaled scores"}
 
 
@@ -59,14 +59,17 @@ def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, bui
     chunking = chunking_of(workspace, recipe) if built else None
     if chunking is not None:
         facts["chunks"] = _chunk_facts(workspace, recipe)
-    kinds = {branch["id"]: "sparse" if branch["kind"] == "bm25" else "dense" for branch in recipe.branches}
-    terms = chunking.indexes.filter(kind=POSTINGS).first() if chunking else None
+    named = stage_kinds(recipe)
+    kinds = {branch["id"]: named[branch["id"]] for branch in recipe.branches}
+    own = indexes_of(workspace, recipe) if chunking else {}
     for branch in recipe.branches:
         if branch["kind"] == "bm25":
-            facts[branch["id"]] = [f"{terms.meta['terms']:,} terms"] if terms else ["BM25"]
+            terms = max((row.meta.get("terms", 0) for row in own.get(branch["id"], [])), default=0)
+            facts[branch["id"]] = [f"{terms:,} terms"] if terms else [VARIANT_TITLES.get(branch["variant"], "BM25")]
         else:
             facts[branch["id"]] = [f"{branch['metric']}, {branch['structure']['kind']}".replace("-", " ")]
-    fusion = METHODS[recipe.fusion["method"]]
+    method = recipe.fusion["method"]
+    fusion = METHODS.get(method, method.replace("-", " "))
     weights = " : ".join(f"{recipe.fusion['weights'][branch['id']]:g}" for branch in recipe.branches)
     facts["fused"] = [fusion, f"weights {weights}" if len(recipe.branches) > 1 else "one branch"]
     if recipe.rerank:

@@ -47,6 +47,7 @@ class AskedSerializer(s.Serializer):
     """One question through the pipeline: `question` is null for a typed one."""
 
     absent = AbsentSerializer()
+    kinds = s.DictField(child=s.CharField(), help_text="What each stage of the trace is: sparse, dense, fused, ...")
     question = QuestionRowSerializer(allow_null=True)
     spans = SpanSerializer(many=True)
     trace = TraceSerializer()
@@ -88,6 +89,7 @@ class LineSerializer(s.Serializer):
 class TrialSerializer(s.Serializer):
     id = s.IntegerField()
     recipe = RecipeSerializer()
+    kinds = s.DictField(child=s.CharField(), help_text="What each stage is: sparse, dense, fused, ...")
     current = s.BooleanField(help_text="Whether it was measured on the present documents.")
     stages = s.DictField(child=s.DictField(child=s.FloatField()))
     levels = s.DictField(child=s.IntegerField())

@@ -8,15 +8,13 @@ import numpy as np
 from doppio.asking.explain import sparse_branch
 from doppio.core.dense.index import VECTORS, DenseIndex
 from doppio.core.dense.pairs import close_pairs
-from doppio.core.dense.structure import KIND as STRUCTURE
 from doppio.core.dense.survey import joined, principal_axes
 from doppio.core.pipeline import Pipeline, measure_of
 from doppio.core.sparse.fields import BODY, FieldedIndex
 from doppio.core.sparse.index import SparseIndex
-from doppio.core.sparse.postings import KIND as POSTINGS
 from doppio.core.sparse.weighting import Weighting
 from doppio.indexing.models import Index, Survey
-from doppio.indexing.services import chunking_of, models
+from doppio.indexing.services import chunking_of, indexes_of, models
 from doppio.library.models import Workspace
 
 LISTED = 12
@@ -29,12 +27,11 @@ PAIRS_LISTED, PAIRS_UP_TO = 60, 30_000
 
 def index_stage(workspace: Workspace, pipeline: Pipeline) -> dict[str, Any]:
     """Facts of the indexes of both branches."""
-    chunking = chunking_of(workspace, pipeline.recipe)
-    records = list(chunking.indexes.all()) if chunking else []
+    records = indexes_of(workspace, pipeline.recipe)
     return {"sparse": _sparse(pipeline, records), "dense": _dense(pipeline, records)}
 
 
-def _sparse(pipeline: Pipeline, records: list[Index]) -> dict[str, Any] | None:
+def _sparse(pipeline: Pipeline, records: dict[str, list[Index]]) -> dict[str, Any] | None:
     branch = sparse_branch(pipeline)
     if branch is None:
         return None
@@ -49,7 +46,7 @@ def _sparse(pipeline: Pipeline, records: list[Index]) -> dict[str, Any] | None:
     def row(term: str) -> dict[str, Any]:
         return {"term": term, "chunks": held[term], "idf": weighting.idf(body.count, held[term])}
 
-    own = [record for record in records if record.kind == POSTINGS]
+    own = records.get(branch["id"], [])
     return {
         "measure": measure_of(branch),
         "variant": branch["variant"],
@@ -76,14 +73,14 @@ def dense_branch(pipeline: Pipeline) -> dict[str, Any] | None:
     return next((branch for branch in pipeline.recipe.branches if branch["kind"] == "vector"), None)
 
 
-def _dense(pipeline: Pipeline, records: list[Index]) -> dict[str, Any] | None:
+def _dense(pipeline: Pipeline, records: dict[str, list[Index]]) -> dict[str, Any] | None:
     branch = dense_branch(pipeline)
     if branch is None:
         return None
     index = pipeline.vectors[branch["id"]]
     encoder = pipeline.encoders[branch["id"]]
-    of_kind = {kind: [record for record in records if record.kind == kind] for kind in (VECTORS, STRUCTURE)}
-    seconds = [record.meta.get("seconds") for record in of_kind[VECTORS]]
+    own = records.get(branch["id"], [])
+    seconds = [record.meta.get("seconds") for record in own if record.kind == VECTORS]
     return {
         "encoder": encoder.name,
         "title": encoder.title,
@@ -97,7 +94,7 @@ def _dense(pipeline: Pipeline, records: list[Index]) -> dict[str, Any] | None:
         "segments": len(index.segments),
         "vector_bytes": index.vector_bytes,
         "structure_bytes": index.structure_bytes,
-        "disk_bytes": sum(record.bytes for kind in of_kind.values() for record in kind),
+        "disk_bytes": sum(record.bytes for record in own),
         "seconds": next((value for value in seconds if value is not None), None),
         "nearest": _nearest(index),
     }

@@ -12,7 +12,16 @@ from rest_framework.views import APIView
 from doppio.asking.explain import traced_chunks
 from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
-from doppio.asking.services import absent, answered, ask, core_recipe, pipelines, put_in_force, save_recipe
+from doppio.asking.services import (
+    absent,
+    answered,
+    ask,
+    core_recipe,
+    pipelines,
+    put_in_force,
+    save_recipe,
+    stage_kinds,
+)
 from doppio.asking.views import PROBLEM, recipe_for
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import cause, in_play
@@ -135,6 +144,7 @@ def _asked(place: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevan
     missing = absent(place, pipeline)
     return {
         "absent": {"count": len(missing), "documents": [{"id": pk, "title": title} for pk, title in missing[:NAMED]]},
+        "kinds": stage_kinds(pipeline.recipe),
         "question": None,
         "spans": [],
         "trace": trace.to_json(),
@@ -318,6 +328,7 @@ def _trial(row: TrialRecord, corpus: str) -> dict[str, Any]:
     return {
         "id": row.pk,
         "recipe": RecipeSerializer(row.recipe).data,
+        "kinds": stage_kinds(core_recipe(row.recipe)),
         "current": row.corpus == corpus,
         "low": low,
         "high": high,

@@ -1,7 +1,9 @@
 """What the API answers when something is wrong: one sentence that a person can act on, in one form."""
 
+from pathlib import Path
 from typing import Any
 
+from django.conf import settings
 from django.http import HttpRequest, JsonResponse
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
@@ -30,7 +32,7 @@ def answer(error: Exception, context: dict[str, Any]) -> Response | None:
     """400 for what was given, 409 for indexes that are not there; all else as usual, in one form."""
     if isinstance(error, NotBuilt):
         return Response({"detail": str(error)}, status=409)
-    if isinstance(error, ArtifactDamaged | FileNotFoundError):
+    if isinstance(error, ArtifactDamaged) or _is_of_an_index(error):
         return Response({"detail": f"{error}. Run the recipe's trial: it builds the index again."}, status=409)
     if isinstance(error, DoppioError):
         return Response({"detail": str(error)}, status=400)
@@ -38,6 +40,14 @@ def answer(error: Exception, context: dict[str, Any]) -> Response | None:
     if found is not None:
         found.data = {"detail": sentence(found.data)}
     return found
+
+
+def _is_of_an_index(error: Exception) -> bool:
+    """Whether an artifact is not there; any other file that is missing is another matter."""
+    if not isinstance(error, FileNotFoundError):
+        return False
+    missing = Path(str(error.filename or (error.args[0] if error.args else "")))
+    return missing.is_relative_to(settings.DOPPIO_ARTIFACTS)
 
 
 def sentence(problem: Any, where: str = "") -> str:

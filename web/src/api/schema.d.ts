@@ -791,6 +791,10 @@ export interface components {
         /** @description One question through the pipeline: `question` is null for a typed one. */
         Asked: {
             absent: components["schemas"]["Absent"];
+            /** @description What each stage of the trace is: sparse, dense, fused, ... */
+            kinds: {
+                [key: string]: string;
+            };
             question: components["schemas"]["QuestionRow"] | null;
             spans: components["schemas"]["Span"][];
             trace: components["schemas"]["Trace"];
@@ -1622,6 +1626,10 @@ export interface components {
         Trial: {
             id: number;
             recipe: components["schemas"]["Recipe"];
+            /** @description What each stage is: sparse, dense, fused, ... */
+            kinds: {
+                [key: string]: string;
+            };
             /** @description Whether it was measured on the present documents. */
             current: boolean;
             stages: {

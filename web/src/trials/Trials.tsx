@@ -26,6 +26,10 @@ const METRICS: [string, string][] = [
   ["density@5", "share of the first 5 chunks’ characters that is answer"],
 ];
 
+/** How a trial calls a stage of that kind; a branch may be called anything. */
+const named = (row: Trial, kind: string): string =>
+  Object.keys(row.kinds).find((stage) => row.kinds[stage] === kind) ?? "";
+
 export function Trials() {
   const trials = useTrials();
   const toCome = useTrialsToCome().data ?? [];
@@ -95,7 +99,10 @@ function MetricTable({ rows, stage }: { rows: Trial[]; stage: string }) {
   const put = usePutInForce();
   const again = useStartTrial();
   const best = Object.fromEntries(
-    METRICS.map(([metric]) => [metric, Math.max(...rows.map((row) => row.stages[stage]?.[metric] ?? -1))]),
+    METRICS.map(([metric]) => [
+      metric,
+      Math.max(...rows.map((row) => row.stages[named(row, stage)]?.[metric] ?? -1)),
+    ]),
   );
   const mostDelivered = Math.max(...rows.map((row) => row.ledger.delivered ?? 0));
   return (
@@ -131,7 +138,7 @@ function MetricTable({ rows, stage }: { rows: Trial[]; stage: string }) {
               </span>
             </td>
             {METRICS.map(([metric]) => {
-              const value = row.stages[stage]?.[metric];
+              const value = row.stages[named(row, stage)]?.[metric];
               return (
                 <td key={metric} className={`text-end ${value === best[metric] ? "best" : ""}`}>
                   {value === undefined ? <span className="soft">–</span> : score(value)}
@@ -244,7 +251,7 @@ function Levels({ rows }: { rows: Trial[] }) {
               </td>
               {stages.map((stage) => (
                 <td key={stage} className="text-end">
-                  {row.levels[stage] ?? <span className="soft">–</span>}
+                  {row.levels[named(row, stage)] ?? <span className="soft">–</span>}
                 </td>
               ))}
             </tr>

@@ -91,7 +91,8 @@ function WhoFindsWhat() {
 /** Each branch and the fused list by the kind of question: codes are for one, paraphrase for the other. */
 function ByTag() {
   const questions = useQuestions();
-  const stages = [useBranchId("sparse"), useBranchId("dense"), "fused"].filter((name) => name !== null);
+  const known = { sparse: useBranchId("sparse"), dense: useBranchId("dense"), fused: "fused" };
+  const stages = Object.entries(known).flatMap(([kind, name]) => (name === null ? [] : [{ kind, name }]));
   const rows = (questions.data ?? []).filter((row) => row.answerable && row.cause !== null);
   const tags = [...new Set(rows.flatMap((row) => row.tags))]
     .map((tag) => ({ tag, of: rows.filter((row) => row.tags.includes(tag)) }))
@@ -105,8 +106,8 @@ function ByTag() {
           <tr>
             <th>Tag</th>
             <th className="text-end">Questions</th>
-            {stages.map((stage) => (
-              <th key={stage}>{stage}</th>
+            {stages.map(({ kind }) => (
+              <th key={kind}>{kind}</th>
             ))}
           </tr>
         </thead>
@@ -115,10 +116,10 @@ function ByTag() {
             <tr key={tag}>
               <td>{tag}</td>
               <td className="text-end">{of.length}</td>
-              {stages.map((stage) => {
-                const found = of.filter((row) => (row.ranks[stage] ?? 99) <= AMONG).length;
+              {stages.map(({ kind, name }) => {
+                const found = of.filter((row) => (row.ranks[name] ?? 99) <= AMONG).length;
                 return (
-                  <td key={stage} style={{ "--tone": `var(--${stage})` } as React.CSSProperties}>
+                  <td key={kind} style={{ "--tone": `var(--${kind})` } as React.CSSProperties}>
                     <span className="bar" style={{ width: (44 * found) / of.length }} /> {found}
                   </td>
                 );
@@ -142,7 +143,7 @@ export function FusedPinned({ asked }: { asked: Asked }) {
   const lane = (stage: StageTrace): Lane => ({
     id: stage.stage,
     title: stage.kind === "branch" ? stage.stage[0]!.toUpperCase() + stage.stage.slice(1) : "Fused",
-    kind: kindOf(stage),
+    kind: kindOf(asked, stage),
     chunks: stage.chunks,
     passes: stage.kind === "fused" ? passes : undefined,
   });

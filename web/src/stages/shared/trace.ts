@@ -2,22 +2,13 @@
 import type { Asked, StageTrace, TracedChunk } from "../../api/client";
 import type { StageName } from "../../shell/pin";
 
-/** The trace of a stage of the line; branches are told apart by what their score is. */
-export function stageOfKind(asked: Asked, stage: StageName): StageTrace | undefined {
-  if (stage === "sparse" || stage === "dense") {
-    return asked.trace.stages.find(
-      (row) => row.kind === "branch" && row.measure.startsWith("BM25") === (stage === "sparse"),
-    );
-  }
-  return asked.trace.stages.find((row) => row.stage === stage);
-}
+/** What a stage of a trace is; a branch may be called anything. */
+export const kindOf = (asked: Asked, stage: StageTrace): StageName => asked.kinds[stage.stage] as StageName;
 
-export const kindOf = (stage: StageTrace): StageName =>
-  stage.kind === "branch"
-    ? stage.measure.startsWith("BM25")
-      ? "sparse"
-      : "dense"
-    : (stage.kind as StageName);
+/** The trace of a stage of the line. */
+export function stageOfKind(asked: Asked, stage: StageName): StageTrace | undefined {
+  return asked.trace.stages.find((row) => kindOf(asked, row) === stage);
+}
 
 export function chunksByNumber(asked: Asked): Map<number, TracedChunk> {
   return new Map(asked.chunks.map((chunk) => [chunk.number, chunk]));
