@@ -1,13 +1,14 @@
 import os
 import shutil
 import tempfile
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
 
 import numpy as np
 
-from doppio.core.artifacts import ArtifactStore, _digest, _note_seen
+from doppio.core.artifacts import ABANDONED, ArtifactStore, _digest, _note_seen
 from doppio.core.build import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ArtifactDamaged, Cancelled
@@ -103,6 +104,25 @@ class Artifacts(unittest.TestCase):
         for text in ("[1]", '{"b": [1]}', '{"a": {"x": 1}}', "null", "3"):
             (self.root / "vectors-k" / "seen.json").write_text(text)
             np.testing.assert_array_equal(self.store.open("vectors", "k").arrays["a"], self.array)
+
+    def test_what_killed_processes_left_is_cleared_away_and_nothing_else(self):
+        mark, now = "0" * 32, time.time()
+        self.store.write("vectors", "k", {"a": self.array}, {})
+        self.store.write("vectors", "broken", {"a": self.array}, {})
+        (self.root / "vectors-broken" / "manifest.json").write_text("{")
+        for name in (f".vectors-k.{mark}", f".vectors-k.{mark}.old", ".encoding-now", ".encoding-long-ago", ".locks"):
+            (self.root / name).mkdir()
+            (self.root / name / "a.npy").write_bytes(b"x")
+        (self.root / "lists").mkdir()
+        (self.root / "lists" / f".l.{mark}").write_text("half")
+        (self.root / "lists" / "l.json").write_text("{}")
+        for path in (self.root / ".encoding-long-ago", self.root / ".encoding-long-ago" / "a.npy"):
+            os.utime(path, (now - 2 * ABANDONED, now - 2 * ABANDONED))
+        self.assertEqual(self.store.clear_away(now), 5)
+        left = sorted(path.name for path in self.root.iterdir())
+        self.assertEqual(left, [".encoding-now", ".locks", "lists", "vectors-k"])
+        self.assertEqual([path.name for path in (self.root / "lists").iterdir()], ["l.json"])
+        self.assertEqual(self.store.clear_away(now), 0)
 
     def test_a_missing_array_and_an_altered_manifest_are_refused_by_name(self):
         self.store.write("vectors", "k", {"a": self.array}, {"n": 1})

@@ -12,6 +12,7 @@ import fcntl
 import hashlib
 import json
 import os
+import re
 import shutil
 import uuid
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -29,6 +30,9 @@ FORMAT = "doppio-artifact/1"
 MANIFEST = "manifest.json"
 SEEN = "seen.json"
 READ_BYTES = 1 << 22
+# A cancelled encoding waits for so long to be gone on with, in seconds.
+ABANDONED = 14 * 24 * 3600.0
+_DRAFT = re.compile(r"\..+\.[0-9a-f]{32}(\.old)?")
 
 
 @dataclass(frozen=True)
@@ -228,6 +232,30 @@ class ArtifactStore:
             place.rename(doomed)
             shutil.rmtree(doomed)
 
+    def clear_away(self, now: float) -> int:
+        """Delete what killed processes have left, where nobody else builds; returns how many things there were.
+
+        That is drafts of artifacts and lists, artifacts on their way out, encodings that nobody has gone on with for
+        a long time, and artifacts whose manifest cannot be read.
+
+        Parameters
+        ----------
+        now : float
+            Seconds since 1970.
+        """
+        left = [path for path in self.root.glob(".*") if _DRAFT.fullmatch(path.name)]
+        left += [path for path in (self.root / "lists").glob(".*") if _DRAFT.fullmatch(path.name)]
+        left += [path for path in self.root.glob(".encoding-*") if _touched(path) < now - ABANDONED]
+        for path in self.root.glob("[!.]*-*"):
+            if path.is_dir():
+                try:
+                    _read_manifest(path)
+                except ArtifactDamaged:
+                    left.append(path)
+        for path in left:
+            shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
+        return len(left)
+
     def open_or_none(self, kind: str, key: str) -> Artifact | None:
         """Open an artifact; one that is absent is None, and so is a damaged one, which is removed."""
         before = _folder(self.place(kind, key))
@@ -254,6 +282,11 @@ def _read_manifest(place: Path) -> dict[str, Any]:
     if not whole:
         raise ArtifactDamaged(f"{path}: does not match its checksum; delete {place} and build it again")
     return manifest
+
+
+def _touched(folder: Path) -> float:
+    """When anything in a folder was written last, in seconds since 1970."""
+    return max((path.stat().st_mtime for path in (folder, *folder.rglob("*"))), default=0.0)
 
 
 def _stamp(path: Path) -> list[int]:

@@ -627,6 +627,7 @@ class Builder:
                     if meta.get("segment") not in alive:
                         self.store.remove(kind, key)
                         gone += 1
+            gone += self.store.clear_away(time.time())
         return gone
 
 
