@@ -250,6 +250,43 @@ class Terms(unittest.TestCase):
             ["found@brackenhorn.example", "found", "brackenhorn", "example"],
         )
 
+    def test_spellings_that_are_read_as_the_same_meet_the_same_terms(self):
+        soft, close = "\N{SOFT HYPHEN}", "\N{NON-BREAKING HYPHEN}"
+        for language, *spellings in (
+            ("en", "O’Brien", "O'Brien", "OʼBrien", "o’brien’s"),
+            ("en", f"gon{soft}dola", "gondola", f"gondo{soft}las"),
+            ("en", f"E{close}417", "E-417", "E\N{HYPHEN}417"),
+            ("en", "İstanbul", "I\u0307stanbul", "istanbul"),
+            ("fr", "l’eau", "l'eau", "eau", "d’eau", "qu’eau"),
+            ("fr", "aujourd’hui", "aujourd'hui"),
+            ("it", "dell’acqua", "un'acqua", "l’acqua", "acqua"),
+            ("tr", "İSTANBUL", "istanbul", "I\u0307stanbul"),
+            ("tr", "ISPARTA", "ısparta"),
+            ("de", "Straße", "STRASSE", f"Stra{soft}ße"),
+            ("any", "ﬁne", "fine"),
+        ):
+            analysis = Analysis(language=language)
+            found = {spelling: [term.text for term in analysis.terms(spelling)] for spelling in spellings}
+            self.assertTrue(all(found.values()), found)
+            self.assertEqual(len({tuple(terms) for terms in found.values()}), 1, (language, found))
+        # Two letters of Turkish, and a word that only looks like an article.
+        turkish = Analysis(language="tr")
+        self.assertNotEqual(*([term.text for term in turkish.terms(word)] for word in ("Irmak", "İrmak")))
+        self.assertEqual(
+            [term.text for term in Analysis(language="fr", stem=False).terms("aujourd’hui")], ["aujourd'hui"]
+        )
+
+    def test_a_code_without_its_joints_is_stemmed_as_that_word_is(self):
+        for code, word in (("E-417s", "E417s"), ("abc-12ings", "abc12ings"), ("X.9-readings", "X9readings")):
+            (alone,) = (term.text for term in Analysis().terms(word))
+            self.assertIn(alone, [term.text for term in Analysis().terms(code)])
+
+    def test_ranges_hold_with_what_is_not_seen(self):
+        text = "the gon\N{SOFT HYPHEN}dola’s E\N{NON-BREAKING HYPHEN}417"
+        for term in Analysis(stop_words=False).terms(text):
+            self.assertTrue(0 <= term.start < term.end <= len(text))
+        self.assertIn("gon\N{SOFT HYPHEN}dola’s", [text[t.start : t.end] for t in Analysis().terms(text)])
+
     def test_joined_words_without_a_digit_are_no_code(self):
         self.assertEqual(self.terms("heat-proof seal", stem=False), ["heat", "proof", "seal"])
 

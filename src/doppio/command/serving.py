@@ -61,7 +61,7 @@ def demo(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None
 def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None:
     """Serve what is there, without loading the demo."""
     with _Service(port) as service:
-        service.serve(lambda: None)
+        service.serve(_build_in_force)
 
 
 def _migrate() -> str:
@@ -103,6 +103,19 @@ def _queue_others() -> None:
     waiting = queue_others()
     if waiting:
         out.print(f"{waiting} more recipes are being measured; the Trials page shows how far they are.")
+
+
+def _build_in_force() -> None:
+    """Have the worker build what is in force and not built, such as after an upgrade that indexes otherwise."""
+    from doppio.asking.models import RecipeVersion
+    from doppio.asking.services import core_recipe
+    from doppio.indexing.services import is_built
+    from doppio.measuring.services import start_trial
+
+    for recipe in RecipeVersion.objects.filter(in_force=True).select_related("workspace"):
+        if recipe.workspace.documents.exists() and not is_built(recipe.workspace, core_recipe(recipe)):
+            start_trial(recipe, None)
+            out.print(f"{recipe.name} v{recipe.version} of {recipe.workspace.name} is being built again.")
 
 
 def _work() -> None:

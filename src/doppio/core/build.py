@@ -47,6 +47,7 @@ from doppio.core.sparse.index import Segment as SparseSegment
 from doppio.core.sparse.index import SparseIndex
 from doppio.core.sparse.postings import KIND as POSTINGS
 from doppio.core.sparse.postings import Postings, build_postings
+from doppio.core.text.analysis import VERSION as ANALYSIS
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import Document
 
@@ -158,7 +159,9 @@ class Builder:
         for branch in recipe.branches:
             if branch["kind"] == "bm25":
                 postings[branch["id"]] = {
-                    name: Piece(POSTINGS, fingerprint(name, analysis), {"field": name, "analysis": analysis})
+                    name: Piece(
+                        POSTINGS, fingerprint(ANALYSIS, name, analysis), {"field": name, "analysis": analysis}
+                    )
                     for name, analysis in analyses(branch).items()
                 }
                 continue
@@ -638,7 +641,7 @@ def encoder_name(recipe: Recipe) -> str:
 
 def trained_digest(chunks: str) -> str:
     """The digest of the encoder that is trained on the chunks of a list."""
-    return fingerprint(chunks, TRAINED)
+    return fingerprint(chunks, TRAINED, ANALYSIS)
 
 
 def analyses(branch: dict[str, Any]) -> dict[str, dict[str, Any]]:

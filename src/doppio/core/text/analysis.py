@@ -22,18 +22,30 @@ LANGUAGES = {
     "fi": "finnish", "fr": "french", "hu": "hungarian", "id": "indonesian", "it": "italian", "nl": "dutch",
     "no": "norwegian", "pt": "portuguese", "ro": "romanian", "ru": "russian", "sv": "swedish", "tr": "turkish",
 }  # fmt: skip
+# Goes up whenever the same settings yield other terms.
+VERSION = 2
 _PLAIN = ("language", "stem", "stop_words", "keep_codes", "cjk")
 PAIRS, SINGLE = "pairs", "single"
 SAME_AS = "≡"
 _SIGNS = r"\p{Han}\p{Hiragana}\p{Katakana}ー"
+# Hyphens that look alike, one of which keeps a line from ending there; and one that is not seen unless a line does.
+_HYPHENS, _SOFT = "\u2010\u2011", "\u00ad"
+_JOINTS = rf"._+@:/&#%\-{_HYPHENS}"
+_APOSTROPHES = "'’ʼ"
 _TOKEN = regex.compile(
-    r"[\p{L}\p{N}]+(?:[._+@:/&#%-]+[\p{L}\p{N}]+)+"
+    rf"[\p{{L}}\p{{N}}]+(?:[{_JOINTS}]+[\p{{L}}\p{{N}}]+)+"
     rf"|[{_SIGNS}]+"
-    rf"|[[\p{{L}}\p{{N}}\p{{M}}]--[{_SIGNS}]]+(?:['’][\p{{L}}]+)?",
+    rf"|[[\p{{L}}\p{{N}}\p{{M}}{_SOFT}]--[{_SIGNS}]]+(?:[{_APOSTROPHES}][\p{{L}}{_SOFT}]+)*",
     regex.V1,
 )
-_PART = regex.compile(r"[\p{L}\p{N}\p{M}]+")
-_MARKS = regex.compile(r"[._+@:/&#%-]+")
+_PART = regex.compile(rf"[\p{{L}}\p{{N}}\p{{M}}{_SOFT}]+")
+_MARKS = regex.compile(rf"[{_JOINTS}]+")
+_ALIKE = {ord(sign): "'" for sign in _APOSTROPHES} | {ord(sign): "-" for sign in _HYPHENS} | {ord(_SOFT): None}
+# Articles and the like that lose their vowel before a word with one: l'eau, dell'acqua.
+_ELIDED = {
+    "fr": regex.compile(r"^(?:(?:jus|lors|puis|quoi|quel)?qu|[cdjlmnst])'(?=\p{L})"),
+    "it": regex.compile(r"^(?:(?:d|n|s|a|da|de|ne|su|co|que|be|gran)?ll?|un|[cdmstvg]|dov|cos|com|anch)'(?=\p{L})"),
+}
 _IDEOGRAPHS = regex.compile(rf"[{_SIGNS}]+")
 _HANGUL = regex.compile(r"\p{Hangul}{2,}")
 WHOLE, JOINED, PART, WORD, STOPPED, PAIR, GRAM, SYNONYM = (
@@ -122,7 +134,8 @@ class Analysis:
             if self.keep_codes and (any(sign.isdigit() for sign in raw) or "@" in raw):
                 whole = _fold(raw)
                 terms.append(Term(whole, start, end, WHOLE))
-                joined = _MARKS.sub("", whole)
+                # As a word that is spelled so from the start would be.
+                joined = _stemmed(_MARKS.sub("", whole), self.language) if self.stem else _MARKS.sub("", whole)
                 if any(sign.isalpha() for sign in joined) and "@" not in whole:
                     terms.append(Term(joined, start, end, JOINED))
             for part in _PART.finditer(raw):
@@ -143,9 +156,11 @@ class Analysis:
 
     def _word(self, raw: str, start: int) -> tuple[str, list[Term]]:
         """Stem of a word and its terms; both empty for a stop word."""
-        word = _fold(raw)
-        if word.endswith(("'s", "’s")) and self.language == "en":
+        word = _fold(_small_turkish(raw) if self.language == "tr" else raw)
+        if word.endswith("'s") and self.language == "en":
             word = word[:-2]
+        if self.language in _ELIDED:
+            word = _ELIDED[self.language].sub("", word)
         if self.stop_words and word in STOP_WORDS.get(self.language, ()):
             return "", []
         stem = _stemmed(word, self.language) if self.stem else word
@@ -248,7 +263,15 @@ def read_synonyms(text: str, name: str) -> list[list[str]]:
 
 @lru_cache(maxsize=200_000)
 def _fold(raw: str) -> str:
-    return unicodedata.normalize("NFKC", raw).casefold()
+    """One spelling of what is read as the same: case, compatible forms, apostrophes, hyphens, soft hyphens."""
+    folded = unicodedata.normalize("NFKC", raw).casefold().translate(_ALIKE)
+    # A capital I with a dot folds to an i with a dot above its dot.
+    return unicodedata.normalize("NFC", folded.replace("i\u0307", "i"))
+
+
+def _small_turkish(raw: str) -> str:
+    """Turkish has two letters i: with a dot and without one, in both cases."""
+    return raw.replace("I\u0307", "i").replace("İ", "i").replace("I", "ı")
 
 
 @lru_cache(maxsize=200_000)
