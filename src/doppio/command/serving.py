@@ -23,7 +23,7 @@ from doppio.launch.places import BEGUN, LOCK, SERVED
 from doppio.launch.steps import step
 
 PREFERRED_PORT = 8765
-MOST_SERVERS = 4
+MOST_SERVERS, BACKLOG = 4, 256
 Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use, and said.")]
 
 # The launcher has done it by the time that the command begins.
@@ -174,7 +174,7 @@ class _Service:
         return f"runs on 127.0.0.1:{self._cluster.port}"
 
     def _listen(self) -> socket.socket:
-        """The socket that every web server of this run listens on, so that none has to find its port free."""
+        """The socket that every web server of this run will listen on, so that none has to find its port free."""
         port = free_port(self._wanted)
         if port != self._wanted:
             err.print(f"  port {self._wanted} is taken by another program; port {port} is used")
@@ -184,12 +184,13 @@ class _Service:
             listening.bind(("127.0.0.1", port))
         except OSError as error:
             raise DoppioError(f"port {port} on 127.0.0.1 cannot be listened on: {error}") from error
-        listening.listen(256)
         return listening
 
     def serve(self, opened: Callable[[], None]) -> None:
         """Open the door, say where it is, do what is to be done then, and keep everything up."""
         address, listening = self._address, self._listening
+        # Until now whoever knocked was turned away at once.
+        listening.listen(BACKLOG)
 
         def web() -> None:
             from doppio.site.front import Front

@@ -7,7 +7,6 @@ within a moment. All of them die with it.
 import os
 import shutil
 import signal
-import sys
 import time
 import urllib.error
 import urllib.request
@@ -230,4 +229,3 @@ def _shorten(log: Path) -> None:
         # Who writes has it open to append, and goes on at the start.
         with log.open("r+b") as file:
             file.truncate(0)
-    sys.stderr.flush()
