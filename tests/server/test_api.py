@@ -1,5 +1,6 @@
 import json
 
+from django.contrib.auth.models import User
 from django.db import connection
 from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
@@ -124,6 +125,15 @@ class Api(TestCase):
         first = next(stage for stage in asked["trace"]["stages"] if stage["stage"] == "context")["chunks"][0]
         self.assertEqual(next(c for c in asked["chunks"] if c["number"] == first)["title"], "Dogs")
         self.assertEqual(self.workspace.asked.get().text, "muzzle for a dog")
+
+    def test_what_a_person_typed_is_told_once_the_latest_first_and_to_nobody_else(self):
+        for text in ("first", "second", "first"):
+            self.post("ask", {"text": text})
+        self.assertEqual([row["text"] for row in self.get("ask")], ["first", "second"])
+        other = User.objects.create_user("colleague")
+        self.workspace.members.add(other)
+        self.client.force_login(other)
+        self.assertEqual(self.get("ask"), [])
 
     def test_an_empty_question_and_unknown_numbers_are_refused(self):
         self.post("ask", {"text": ""}, 400)

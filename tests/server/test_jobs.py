@@ -159,7 +159,7 @@ class Jobs(TransactionTestCase):
         done = start_trial(self.recipe, self.user)
         call_command("work", once=True)
         waiting = start_survey(self.recipe, self.user)
-        AskedQuestion.objects.create(workspace=self.workspace, recipe=self.recipe, text="x", trace={})
+        AskedQuestion.objects.create(workspace=self.workspace, recipe=self.recipe, text="x")
         upload = imports.begin(self.workspace, self.user)
         row = imports.stage(upload, "a.md", 3, io.BytesIO(b"# A"))
         soon, later = ask_now + timedelta(days=1), ask_now + timedelta(days=1000)

@@ -30,14 +30,14 @@ class RecipeVersion(models.Model):
 
 
 class AskedQuestion(models.Model):
-    """A question that a person typed, with its trace."""
+    """A question that a person typed, once for each person and text; asked again it is found again."""
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="asked")
     recipe = models.ForeignKey(RecipeVersion, models.CASCADE)
     text = models.TextField()
-    trace = models.JSONField()
     asked_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     asked_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        ordering = ["-pk"]
+        ordering = ["-asked_at"]
+        indexes = [models.Index(fields=["workspace", "asked_by", "-asked_at"], name="asked_by_person")]

@@ -109,6 +109,11 @@ class ExplainRequestSerializer(s.Serializer):
     recipe = s.IntegerField(required=False)
 
 
+class AskedBeforeSerializer(s.Serializer):
+    text = s.CharField()
+    asked_at = s.DateTimeField()
+
+
 class MatchRequestSerializer(s.Serializer):
     text = s.CharField(max_length=2000)
     chunk = s.IntegerField()

@@ -11,6 +11,7 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import transaction
+from django.utils import timezone
 
 from doppio.asking.models import AskedQuestion, RecipeVersion
 from doppio.core.errors import DocumentError, DoppioError, RecipeError
@@ -203,11 +204,11 @@ def _checked(body: str) -> Recipe:
 
 
 def ask(recipe: RecipeVersion, text: str, user: User | None) -> tuple[Pipeline, Trace]:
-    """Ask a typed question and keep its trace."""
+    """Ask a typed question, and remember for the person that it was asked."""
     pipeline, trace = answered(recipe.workspace, core_recipe(recipe), text)
-    AskedQuestion.objects.create(
-        workspace=recipe.workspace, recipe=recipe, text=text, trace=trace.to_json(), asked_by=user
-    )
+    own = AskedQuestion.objects.filter(workspace=recipe.workspace, asked_by=user, text=text)
+    if not own.update(asked_at=timezone.now(), recipe=recipe):
+        AskedQuestion.objects.create(workspace=recipe.workspace, recipe=recipe, text=text, asked_by=user)
     return pipeline, trace
 
 

@@ -11,7 +11,7 @@ from rest_framework.views import APIView
 
 from doppio.asking.explain import traced_chunks
 from doppio.asking.models import RecipeVersion
-from doppio.asking.serializers import AskSerializer, NewRecipeSerializer, RecipeSerializer
+from doppio.asking.serializers import AskedBeforeSerializer, AskSerializer, NewRecipeSerializer, RecipeSerializer
 from doppio.asking.services import (
     absent,
     answered,
@@ -60,7 +60,7 @@ from doppio.measuring.serializers import (
 )
 from doppio.measuring.services import core_question, is_lost, latest_trial, measure_in_force, positions, start_trial
 
-NAMED = 20
+NAMED, ASKED_SHOWN = 20, 50
 RECIPE = OpenApiParameter("recipe", int, description="A recipe; the one in force where it is left out.")
 
 
@@ -128,6 +128,12 @@ class QuestionView(APIView):
 
 
 class AskView(APIView):
+    @extend_schema(responses=AskedBeforeSerializer(many=True), operation_id="askedBefore")
+    def get(self, request: Request, workspace: int) -> Response:
+        """What this person asked before, the latest first."""
+        rows = workspace_for(request, workspace).asked.filter(asked_by=request.user)
+        return Response(AskedBeforeSerializer(rows[:ASKED_SHOWN], many=True).data)
+
     @extend_schema(request=AskSerializer, responses={200: AskedSerializer, 409: PROBLEM}, operation_id="ask")
     @ASKING.turn()
     def post(self, request: Request, workspace: int) -> Response:

@@ -81,6 +81,15 @@ export function useAsked(question: number | null, text: string | null) {
   });
 }
 
+/** What this person typed before, the latest first. */
+export function useAskedBefore() {
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["asked before", workspace],
+    queryFn: () => unwrap(client.GET("/api/workspaces/{workspace}/ask", { params: { path: { workspace } } })),
+  });
+}
+
 /** Term by term, why the sparse branch scores chunks for a question as it does. */
 export function useExplained(text: string, chunks: number[]) {
   const workspace = useWorkspace();

@@ -111,7 +111,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description What this person asked before, the latest first. */
+        get: operations["askedBefore"];
         put?: never;
         /** @description Any question, asked now. */
         post: operations["ask"];
@@ -806,6 +807,11 @@ export interface components {
                 [key: string]: number | null;
             };
             chunks: components["schemas"]["TracedChunk"][];
+        };
+        AskedBefore: {
+            text: string;
+            /** Format: date-time */
+            asked_at: string;
         };
         Block: {
             kind: string;
@@ -2049,6 +2055,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Workspace"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    askedBefore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedBefore"][];
                 };
             };
             400: components["responses"]["Problem400"];

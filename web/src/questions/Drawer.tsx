@@ -4,6 +4,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Form } from "react-bootstrap";
 import type { QuestionRow } from "../api/client";
+import { useAskedBefore } from "../api/queries";
 import { Marker } from "../shell/Marker";
 import { stageOfCause, toneOfCause, useGo, usePin } from "../shell/pin";
 import { Shown } from "../shell/states";
@@ -13,6 +14,7 @@ export function Drawer({ questions }: { questions: UseQueryResult<QuestionRow[],
   const go = useGo();
   const pin = usePin();
   const [draft, setDraft] = useState(pin.text ?? "");
+  const before = useAskedBefore();
   return (
     <aside className="panel drawer" aria-label="Questions">
       <form
@@ -29,8 +31,15 @@ export function Drawer({ questions }: { questions: UseQueryResult<QuestionRow[],
           placeholder="Ask anything, or pick a question"
           aria-label="Ask anything"
           autoComplete="off"
+          list="asked-before"
+          onFocus={() => void before.refetch()}
           onChange={(event) => setDraft(event.target.value)}
         />
+        <datalist id="asked-before">
+          {before.data?.map((row) => (
+            <option key={row.text} value={row.text} />
+          ))}
+        </datalist>
         {!draft && <kbd>/</kbd>}
       </form>
       {pin.text && (
