@@ -137,7 +137,8 @@ class Load(threading.Thread):
     def run(self) -> None:
         while not self.stop.is_set():
             try:
-                self.dice.choice((self.bring_in, self.bring_in, self.bring_in, self.measure, self.ask, self.ask))()
+                # Recipes are rare: each has to be built, and the last of them is waited for.
+                self.dice.choice([self.bring_in] * 4 + [self.ask] * 6 + [self.measure])()
             except Exception as error:
                 self.wrong.append(f"{type(error).__name__}: {error}")
             time.sleep(self.dice.uniform(0.1, 1.0))
@@ -147,7 +148,7 @@ class Load(threading.Thread):
 
     def bring_in(self) -> None:
         name = f"brought/{len(self.brought)}-{uuid.uuid4().hex[:6]}.md"
-        text = f"# Note {name}\n\n" + " ".join(self.dice.choices(WORDS, k=400))
+        text = f"# Note {name}\n\n" + " ".join(self.dice.choices(WORDS, k=120))
         number = self.send("imports", None)["id"]
         edge = uuid.uuid4().hex
         form = (
