@@ -1,4 +1,5 @@
 import json
+from dataclasses import replace
 
 from django.contrib.auth.models import User
 from django.db import connection
@@ -7,6 +8,7 @@ from django.test.utils import CaptureQueriesContext
 from jsonschema import Draft4Validator
 
 from doppio.core.measure.ledger import CAUSES
+from doppio.library.services import core_document, store_documents
 from tests.core.corpus import documents, recipe
 from tests.server.workspace import QUESTIONS, labelled, make_workspace, measured
 
@@ -125,6 +127,20 @@ class Api(TestCase):
         first = next(stage for stage in asked["trace"]["stages"] if stage["stage"] == "context")["chunks"][0]
         self.assertEqual(next(c for c in asked["chunks"] if c["number"] == first)["title"], "Dogs")
         self.assertEqual(self.workspace.asked.get().text, "muzzle for a dog")
+
+    def test_a_question_about_documents_that_were_shown_before_takes_few_queries(self):
+        for text in ("muzzle for a dog", "E-417"):
+            self.post("ask", {"text": text})
+        with CaptureQueriesContext(connection) as queries:
+            asked = self.post("ask", {"text": "a dog and E-417"})
+        told = [query["sql"][:90] for query in queries if "SAVEPOINT" not in query["sql"]]
+        self.assertLessEqual(len(told), 9, told)
+        self.assertTrue(all(chunk["title"] for chunk in asked["chunks"]))
+        # A title that changes is the title of the next answer.
+        row = self.workspace.documents.get(name="dogs.html")
+        store_documents(self.workspace, [replace(core_document(row), title="Hounds")])
+        measured(self.workspace)
+        self.assertIn("Hounds", {chunk["title"] for chunk in self.post("ask", {"text": "dog"})["chunks"]})
 
     def test_what_a_person_typed_is_told_once_the_latest_first_and_to_nobody_else(self):
         for text in ("first", "second", "first"):

@@ -10,7 +10,6 @@ from doppio.core.pipeline import Pipeline
 from doppio.core.sparse.branch import explained as branch_explained
 from doppio.core.text.analysis import Analysis
 from doppio.core.trace import Trace
-from doppio.library.models import Document
 from doppio.library.services import RecordedTexts, section_headings
 
 SHOWN = 20
@@ -30,8 +29,7 @@ def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None)
     table, texts = pipeline.chunks, pipeline.texts
     assert isinstance(texts, RecordedTexts)
     owners = texts.owners(numbers)
-    documents = Document.objects.filter(pk__in=set(owners)).only("title", "carried").in_bulk()
-    paths = section_headings(set(owners))
+    facts = texts.facts(numbers)
     shown = dict(zip(numbers, texts.texts(numbers), strict=True))
     relevant = set(np.concatenate([[], *(relevance.chunks if relevance else ())]).astype(int).tolist())
     spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
@@ -45,13 +43,13 @@ def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None)
     hosts = dict(zip(nested, texts.hosts(nested), strict=True))
     found = []
     for number, owner, row in zip(numbers, owners, rows, strict=True):
-        document = documents[owner]
+        document = facts[owner]
         found.append(
             {
                 "number": number,
                 "document": owner,
                 "title": document.title,
-                "section": paths.get((owner, row["section"]), []),
+                "section": document.paths.get(row["section"], []),
                 **{name: row[name] for name in ("start", "end", "tokens", "handed")},
                 "host": {
                     "start": row["host_start"],

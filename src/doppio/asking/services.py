@@ -69,6 +69,11 @@ class OpenPipelines:
             self._open.move_to_end(key)
             return found.pipeline
 
+    def is_whole(self, pipeline: Pipeline) -> bool:
+        """Whether a pipeline that was got here is over all documents that there were then."""
+        with self._lock:
+            return any(found.pipeline is pipeline and found.complete for found in self._open.values())
+
     def whole(self, workspace: Workspace, recipe: Recipe) -> Pipeline:
         """The same over all documents, for what goes by the numbers of the chunks in a trial.
 
@@ -97,6 +102,8 @@ pipelines = OpenPipelines()
 
 def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:
     """Documents that are not in the index that answers, since it is still being built: primary keys and titles."""
+    if pipelines.is_whole(pipeline):
+        return []
     assert isinstance(pipeline.texts, RecordedTexts)
     present, answering = seen_corpora.now(workspace), pipeline.texts.corpus
     if present.key == answering.key:

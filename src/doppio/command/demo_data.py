@@ -64,7 +64,9 @@ def queue_others() -> int:
 
     Returns how many. To see what is built takes opened models, so it waits until nobody waits for it.
     """
-    recipes = RecipeVersion.objects.filter(workspace__name=NAME).select_related("workspace").order_by("-in_force", "pk")
+    recipes = (
+        RecipeVersion.objects.filter(workspace__name=NAME).select_related("workspace").order_by("-in_force", "pk")
+    )
     waiting = [
         recipe
         for recipe in recipes

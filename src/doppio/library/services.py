@@ -2,7 +2,7 @@
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -307,6 +307,58 @@ def record_chunking(workspace: Workspace, key: str, settings: dict, chunks: int)
 
 
 @dataclass(frozen=True)
+class DocumentFacts:
+    """What is shown of a document beside its chunks.
+
+    paths : by section index, titles from the outermost section down
+    """
+
+    title: str
+    carried: Mapping[str, str]
+    paths: Mapping[int, list[str]]
+
+
+class KnownFacts:
+    """Facts of the documents that were shown last; a document that changes has another digest."""
+
+    def __init__(self, kept: int = 4096) -> None:
+        self._kept = kept
+        self._lock = threading.Lock()
+        self._known: OrderedDict[tuple[int, str], DocumentFacts] = OrderedDict()
+
+    def of(self, documents: Mapping[int, str]) -> dict[int, DocumentFacts]:
+        """Facts of documents by primary key, given their digests; two queries, or none where all are known.
+
+        Raises
+        ------
+        DocumentError
+            If one of them has changed or gone.
+        """
+        with self._lock:
+            found = {pk: self._known[pk, digest] for pk, digest in documents.items() if (pk, digest) in self._known}
+        lacking = [pk for pk in documents if pk not in found]
+        if not lacking:
+            return found
+        paths: dict[int, dict[int, list[str]]] = {pk: {} for pk in lacking}
+        for (document, section), path in section_headings(lacking).items():
+            paths[document][section] = path
+        rows = {row.pk: row for row in Document.objects.filter(pk__in=lacking).only("title", "carried", "digest")}
+        if any(pk not in rows or rows[pk].digest != documents[pk] for pk in lacking):
+            raise DocumentError(CHANGED)
+        for pk in lacking:
+            found[pk] = DocumentFacts(rows[pk].title, rows[pk].carried, paths[pk])
+        with self._lock:
+            for pk in lacking:
+                self._known[pk, documents[pk]] = found[pk]
+            while len(self._known) > self._kept:
+                self._known.popitem(last=False)
+        return found
+
+
+known_facts = KnownFacts()
+
+
+@dataclass(frozen=True)
 class RecordedTexts:
     """Chunk texts cut out of the recorded documents by the database, one query a call.
 
@@ -330,11 +382,17 @@ class RecordedTexts:
         """Primary keys of the documents that chunks are of."""
         return [self.corpus.documents[position] for position in self.table.document[list(chunks)].tolist()]
 
+    def facts(self, chunks: Sequence[int]) -> dict[int, DocumentFacts]:
+        """Facts of the documents that chunks are of, by primary key."""
+        return known_facts.of(dict(zip(self.owners(chunks), self._digests(chunks), strict=True)))
+
     def _digests(self, chunks: Sequence[int]) -> list[str]:
         return [self.corpus.digests[position] for position in self.table.document[list(chunks)].tolist()]
 
     def _cut_out(self, chunks: Sequence[int], start: np.ndarray, end: np.ndarray) -> list[str]:
         rows = np.asarray(chunks, np.int64)
+        if not len(rows):
+            return []
         with connection.cursor() as cursor:
             cursor.execute(
                 "SELECT substring(d.text FROM w.low + 1 FOR w.high - w.low) "
