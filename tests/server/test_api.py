@@ -7,8 +7,9 @@ from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
 from jsonschema import Draft4Validator
 
+from doppio.core.errors import DocumentError
 from doppio.core.measure.ledger import CAUSES
-from doppio.library.services import core_document, store_documents
+from doppio.library.services import core_document, known_facts, store_documents
 from tests.core.corpus import documents, recipe
 from tests.server.workspace import QUESTIONS, labelled, make_workspace, measured
 
@@ -138,9 +139,13 @@ class Api(TestCase):
         self.assertTrue(all(chunk["title"] for chunk in asked["chunks"]))
         # A title that changes is the title of the next answer.
         row = self.workspace.documents.get(name="dogs.html")
+        before = row.digest
+        self.assertEqual(known_facts.of({row.pk: before})[row.pk].title, row.title)
         store_documents(self.workspace, [replace(core_document(row), title="Hounds")])
-        measured(self.workspace)
-        self.assertIn("Hounds", {chunk["title"] for chunk in self.post("ask", {"text": "dog"})["chunks"]})
+        row.refresh_from_db()
+        self.assertEqual(known_facts.of({row.pk: row.digest})[row.pk].title, "Hounds")
+        with self.assertRaisesRegex(DocumentError, "have changed"):
+            known_facts.of({row.pk: "of neither"})
 
     def test_what_a_person_typed_is_told_once_the_latest_first_and_to_nobody_else(self):
         for text in ("first", "second", "first"):
