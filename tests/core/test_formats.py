@@ -199,7 +199,10 @@ class Questions(unittest.TestCase):
             ),
             ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "quote": "mean"}]}, "in wind.md 2 times"),
             ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "start": 3, "end": 2}]}, "not a range"),
-            ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "grade": 0}]}, "not a number above 0"),
+            (
+                {"id": "2", "text": "q", "answers": [{"document": "wind.md", "grade": 0}]},
+                "not a finite number above 0",
+            ),
             ({"id": "2", "text": "q", "unanswerable": True, "answers": good["answers"]}, "must be empty"),
         ):
             with self.subTest(message), self.assertRaisesRegex(QuestionError, message):

@@ -32,13 +32,14 @@ _SIGNS = r"\p{Han}\p{Hiragana}\p{Katakana}ー"
 _HYPHENS, _SOFT = "\u2010\u2011", "\u00ad"
 _JOINTS = rf"._+@:/&#%\-{_HYPHENS}"
 _APOSTROPHES = "'’ʼ"
+_LETTER = rf"[[\p{{L}}\p{{N}}\p{{M}}]--[{_SIGNS}]]"
 _TOKEN = regex.compile(
     rf"[\p{{L}}\p{{N}}]+(?:[{_JOINTS}]+[\p{{L}}\p{{N}}]+)+"
     rf"|[{_SIGNS}]+"
-    rf"|[[\p{{L}}\p{{N}}\p{{M}}{_SOFT}]--[{_SIGNS}]]+(?:[{_APOSTROPHES}][\p{{L}}{_SOFT}]+)*",
+    rf"|{_LETTER}[{_LETTER}{_SOFT}]*(?:[{_APOSTROPHES}]\p{{L}}[\p{{L}}{_SOFT}]*)*",
     regex.V1,
 )
-_PART = regex.compile(rf"[\p{{L}}\p{{N}}\p{{M}}{_SOFT}]+")
+_PART = regex.compile(rf"[\p{{L}}\p{{N}}\p{{M}}][\p{{L}}\p{{N}}\p{{M}}{_SOFT}]*")
 _MARKS = regex.compile(rf"[{_JOINTS}]+")
 _ALIKE = {ord(sign): "'" for sign in _APOSTROPHES} | {ord(sign): "-" for sign in _HYPHENS} | {ord(_SOFT): None}
 # Articles and the like that lose their vowel before a word with one: l'eau, dell'acqua.
