@@ -28,11 +28,10 @@ from doppio.launch.cluster import DATABASE, Cluster
 from doppio.launch.lock import Lock, Taken
 from doppio.launch.places import SERVED
 from doppio.launch.programs import run
+from doppio.library.files import FORGETTING
 
 FORMAT = "doppio-backup/1"
 MANIFEST, DUMP, FILES = "manifest.json", "database.dump", "files"
-# The number that whoever deletes files locks; see `library.files`.
-FORGETTING = 0x0D0991
 READ_BYTES = 1 << 20
 # What reading raises where bytes are missing or others than were written.
 DAMAGED = (

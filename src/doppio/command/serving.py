@@ -11,7 +11,6 @@ from typing import Annotated
 
 import typer
 
-from doppio.command.backup import before_migration
 from doppio.command.paths import DEMO, ROOT, VAR
 from doppio.command.show import err, out, progress_bars
 from doppio.command.supervisor import Supervisor, answers
@@ -75,6 +74,8 @@ def _migrate() -> str:
         return "up to date"
     there = bool(executor.loader.applied_migrations)
     if there:
+        from doppio.command.backup import before_migration
+
         before_migration(Cluster(VAR), VAR)
     with connection.cursor() as cursor:
         # A large table takes its time.

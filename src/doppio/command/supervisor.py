@@ -175,7 +175,7 @@ class Supervisor:
         What failed because the database went away is done again.
         """
         while True:
-            self.until(lambda: self._answers, 90, "the database")
+            self.database()
             outages, child = self._outages, fork(work)
             try:
                 while (status := child.poll()) is None:

@@ -7,7 +7,7 @@ from typing import Any, BinaryIO
 
 from django.contrib.auth.models import User
 from django.db import InterfaceError, OperationalError, transaction
-from django.db.models import Max
+from django.db.models import Max, QuerySet
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import LIMITS, too_large
@@ -28,11 +28,15 @@ log = logging.getLogger(__name__)
 
 def begin(workspace: Workspace, user: User | None) -> Import:
     """An empty import that files are staged for; one that was never started is taken up again, without its files."""
-    stale = workspace.imports.filter(job=None, created_by=user)
-    digests = list(ImportedFile.objects.filter(brought_in__in=stale).values_list("digest", flat=True))
-    stale.delete()
-    files.forget(digests)
+    discard(workspace.imports.filter(job=None, created_by=user))
     return Import.objects.create(workspace=workspace, created_by=user)
+
+
+def discard(brought_in: QuerySet[Import]) -> None:
+    """Delete imports with the bytes of their files that nothing else needs."""
+    digests = list(ImportedFile.objects.filter(brought_in__in=brought_in).values_list("digest", flat=True))
+    brought_in.delete()
+    files.forget(digests)
 
 
 def stage(brought_in: Import, name: str, size: int, source: BinaryIO) -> ImportedFile:

@@ -137,8 +137,9 @@ def indexes_of(workspace: Workspace, recipe: Recipe) -> dict[str, list[Index]]:
         for row in Index.objects.filter(chunking__workspace=workspace, chunking__key=keys.chunks)
     }
     pieces = {identity: list(fields.values()) for identity, fields in keys.postings.items()}
-    for identity, vectors in keys.vectors.items():
-        pieces[identity] = [vectors, *(keys.structures[one] for one in [identity] if one in keys.structures)]
+    for of_branch in (keys.vectors, keys.structures):
+        for identity, piece in of_branch.items():
+            pieces.setdefault(identity, []).append(piece)
     return {
         identity: [known[piece.kind, piece.of] for piece in own if (piece.kind, piece.of) in known]
         for identity, own in pieces.items()

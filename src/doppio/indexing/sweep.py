@@ -8,9 +8,9 @@ from django.db import transaction
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
 
+from doppio.indexing.imports import discard
 from doppio.indexing.jobs import end_job
-from doppio.indexing.models import Import, ImportedFile, Job
-from doppio.library import files
+from doppio.indexing.models import Import, Job
 from doppio.library.signals import tidying
 
 OPEN = (Job.QUEUED, Job.RUNNING)
@@ -53,11 +53,8 @@ def tidy(now: datetime) -> None:
     """Throw away what is older than the settings say: ended jobs, uploads that never started, typed questions."""
     ended = now - timedelta(days=settings.DOPPIO_KEEP_JOBS_DAYS)
     old = Job.objects.filter(ended_at__lt=ended)
-    Import.objects.filter(job__in=old).delete()
+    discard(Import.objects.filter(job__in=old))
     old.delete()
     begun = now - timedelta(days=settings.DOPPIO_KEEP_UPLOADS_DAYS)
-    stale = Import.objects.filter(job=None, created_at__lt=begun)
-    digests = list(ImportedFile.objects.filter(brought_in__in=stale).values_list("digest", flat=True))
-    stale.delete()
-    files.forget(digests)
+    discard(Import.objects.filter(job=None, created_at__lt=begun))
     tidying.send(None, now=now)
