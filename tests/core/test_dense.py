@@ -9,12 +9,13 @@ from scipy.spatial.distance import cdist
 
 from doppio.core.dense.bits import bit_candidates, bit_codes
 from doppio.core.dense.codes import byte_codes
+from doppio.core.dense.equals import Groups
 from doppio.core.dense.graph import build_graph, extended, graph_candidates, reordered, without
 from doppio.core.dense.index import DenseIndex, Segment
 from doppio.core.dense.kmeans import kmeans, nearest_center
 from doppio.core.dense.metric import COSINE, EUCLIDEAN, INNER, METRICS, of_unit_length, prepared
 from doppio.core.dense.pairs import close_pairs
-from doppio.core.dense.structure import build_structure, grown, open_structure
+from doppio.core.dense.structure import GroupedGraph, Structure, build_structure, grown, open_structure
 from doppio.core.dense.survey import joined, principal_axes, survey
 from doppio.core.encoding import squares
 
@@ -247,6 +248,59 @@ class Growing(unittest.TestCase):
                 open_structure("int8", build_structure(vectors_of(rows), SETTINGS["int8"])), now, vectors_of(merged)
             )
         )
+
+
+class EqualRows(unittest.TestCase):
+    """Five groups of 400 equal rows among 300 of their own: a graph of all of them loses 43 of the 300."""
+
+    SETTING = {"kind": "hnsw", "links": 16, "breadth": 100, "search": 100, "over_fetch": 2}
+
+    def setUp(self):
+        directions = of_unit_length(np.random.default_rng(0).normal(size=(305, 64)).astype(np.float32))
+        self.own = directions[:300]
+        rows = np.concatenate([np.repeat(directions[300:], 400, axis=0), self.own])
+        self.rows = rows[np.random.default_rng(1).permutation(len(rows))]
+
+    def found(self, arrays, rows, question, dead=ALIVE, count=10):
+        structure = open_structure("hnsw", arrays)
+        return structure.candidates(vectors_of(rows), question, count, self.SETTING, dead)
+
+    def test_every_row_finds_itself_and_equal_ones_are_found_together(self):
+        arrays = build_structure(vectors_of(self.rows), self.SETTING)
+        for question in self.own:
+            self.assertTrue((self.rows[self.found(arrays, self.rows, question)[0]] == question).all())
+        largest = self.rows[self.found(arrays, self.rows, self.rows[0], count=1)[0]]
+        equal = np.flatnonzero((self.rows == largest).all(axis=1))
+        self.assertEqual(self.found(arrays, self.rows, largest, count=len(equal)).tolist(), equal.tolist())
+        # Deleted ones are left out, one by one and all together.
+        dead = np.zeros(len(self.rows), bool)
+        dead[equal[:-1]] = True
+        found = self.found(arrays, self.rows, largest, dead, 50)
+        self.assertEqual((found[0], len(found), dead[found].any()), (equal[-1], 50, False))
+        dead[equal] = True
+        self.assertFalse(dead[self.found(arrays, self.rows, largest, dead, 50)].any())
+
+    def test_what_comes_joins_those_that_it_equals(self):
+        half, rng = len(self.rows) // 2, np.random.default_rng(2)
+        before = open_structure("hnsw", build_structure(vectors_of(self.rows[:half]), self.SETTING))
+        now = np.sort(rng.choice(len(self.rows), half, replace=False))
+        # Some are gone; the others and those that come stand among one another.
+        now[rng.random(half) < 0.2] = -1
+        merged = np.empty_like(self.rows)
+        places = np.setdiff1d(np.arange(len(merged)), now[now >= 0])
+        merged[now[now >= 0]] = self.rows[:half][now >= 0]
+        merged[places] = self.rows[half:][rng.integers(0, half, len(places))]
+        arrays = grown(before, now, vectors_of(merged))
+        self.assertEqual(len(arrays["levels"]), len(np.unique(merged, axis=0)))
+        self.assertEqual(np.sort(arrays["members"]).tolist(), list(range(len(merged))))
+        for row in range(0, len(merged), 7):
+            found = self.found(arrays, merged, merged[row])[0]
+            self.assertTrue((merged[found] == merged[row]).all())
+
+    def test_a_graph_that_held_equal_rows_apart_is_built_anew(self):
+        graph = build_graph(np.repeat(self.own[:50], 3, axis=0), NONE)
+        older = Structure("hnsw", GroupedGraph(graph, Groups()), 0)
+        self.assertIsNone(grown(older, np.arange(150), vectors_of(np.repeat(self.own[:52], 3, axis=0))))
 
 
 class Looking(unittest.TestCase):

@@ -81,15 +81,16 @@ class Reading(unittest.TestCase):
             ],
         )
 
-    def test_plain_text_headings_are_found_and_lines_joined(self):
-        text = "TITLE\n=====\n\n1 When\n\nA line\nthat wraps.\n\n- item\n  wrapped\n- other\n\nNOTICES\n\nEnd."
+    def test_plain_text_headings_are_found_and_all_else_stays_as_it_is(self):
+        text = "TITLE\n=====\n\n1 When\n \nA line\nthat  wraps.\n\n- item\n  wrapped\n- other\n\n\nNOTICES\n\nEnd."
+        self.assertEqual(read_document(text.encode(), "a.txt").text, text)
         self.assertEqual(
             self.kinds(read_document(text.encode(), "a.txt")),
             [
                 ("heading", "TITLE"),
                 ("heading", "1 When"),
-                ("paragraph", "A line that wraps."),
-                ("item", "- item wrapped"),
+                ("paragraph", "A line\nthat  wraps."),
+                ("item", "- item\n  wrapped"),
                 ("item", "- other"),
                 ("heading", "NOTICES"),
                 ("paragraph", "End."),
@@ -255,7 +256,7 @@ class Corners(unittest.TestCase):
 
     def test_plain_text_with_windows_line_ends_and_a_byte_order_mark(self):
         document = read_document(b"\xef\xbb\xbf1 When\r\n\r\nAt noon.\r\n", "a.txt")
-        self.assertEqual(document.text, "1 When\n\nAt noon.")
+        self.assertEqual(document.text, "1 When\n\nAt noon.\n")
         self.assertEqual(document.sections[0].number, "1")
 
     def test_a_numbered_sentence_is_no_heading(self):

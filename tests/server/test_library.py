@@ -9,13 +9,15 @@ from django.test import TestCase
 
 from doppio.core.chunking.table import cut_one
 from doppio.core.formats.bounded import BoundedReader
+from doppio.core.formats.documents import read_file
 from doppio.core.text.document import corpus_fingerprint
+from doppio.core.text.given import moved
 from doppio.indexing.cutting import TokenShelf, cut_all
 from doppio.indexing.services import models
 from doppio.library import files
 from doppio.library.intake import ADDED, REPLACED, SAME, take_file
 from doppio.library.models import Document, DocumentVersion, SourceFile, Workspace
-from doppio.library.services import core_documents, corpus_of
+from doppio.library.services import core_documents, corpus_of, store_documents
 from tests.core.corpus import documents
 from tests.server.workspace import make_workspace
 
@@ -46,6 +48,22 @@ class KeptFiles(TestCase):
         self.assertEqual([version for version, _ in kept], [1, 2])
         for _, digest in kept:
             self.assertTrue(files.place_of(digest).exists())
+
+
+class GivenOffsets(TestCase):
+    def test_offsets_on_a_text_as_it_was_given_stay_with_its_document(self):
+        workspace = Workspace.objects.create(name="w")
+        lines = json.dumps({"id": "1", "text": "one\r\n\r\n-  two"}).encode()
+        read = [read_file(data, "a.jsonl") for data in (lines, lines.replace(b"\\r", b""))]
+        stored = [store_documents(workspace, read[0]), store_documents(workspace, read[0])]
+        self.assertEqual([(one.added, one.kept) for one in stored], [(1, 0), (0, 1)])
+        (document,) = core_documents(workspace)
+        self.assertEqual(document, read[0][0])
+        self.assertEqual([moved(document.given, offset) for offset in (0, 7, 13)], [0, 5, 11])
+        # The same text with other line ends: offsets move otherwise, and no chunk changes.
+        before = corpus_of(workspace)
+        self.assertEqual(store_documents(workspace, read[1]).replaced, 1)
+        self.assertEqual((core_documents(workspace)[0].given, corpus_of(workspace)), ((), before))
 
 
 class TokensAtHand(TestCase):

@@ -30,7 +30,8 @@ class Document(models.Model):
     """A document's canonical text and structure; offsets count Unicode code points.
 
     `found` are the blocks as they were read; `blocks` and the sections are what a person's corrections make of
-    them. `content` is the digest of what was read, `digest` that of all that chunks depend on.
+    them. `content` is the digest of what was read, `digest` that of all that chunks depend on. `given` says how
+    offsets on the text as it was given move to `text`.
     """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="documents")
@@ -49,6 +50,7 @@ class Document(models.Model):
     corrections = models.JSONField(default=list)
     metadata = models.JSONField(default=dict)
     carried = models.JSONField(default=dict)
+    given = models.JSONField(default=list)
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
 

@@ -87,7 +87,8 @@ def store_documents(
 
 def content_digest(document: CoreDocument) -> str:
     """Digest of what was read."""
-    return fingerprint(document.digest, dict(document.metadata))
+    given = [list(map(list, document.given))] if document.given else []
+    return fingerprint(document.digest, dict(document.metadata), *given)
 
 
 def _replace(row: Document, document: CoreDocument, file: SourceFile | None, result: Stored) -> None:
@@ -95,7 +96,18 @@ def _replace(row: Document, document: CoreDocument, file: SourceFile | None, res
     corrections = [Correction.from_json(body) for body in row.corrections]
     version = row.version + 1
     fresh = _record(row.workspace, document, file)
-    for name in ("title", "text", "text_digest", "content", "words", "pages", "found", "metadata", "carried"):
+    for name in (
+        "title",
+        "text",
+        "text_digest",
+        "content",
+        "words",
+        "pages",
+        "found",
+        "metadata",
+        "carried",
+        "given",
+    ):
         setattr(row, name, getattr(fresh, name))
     row.version, row.file = version, file or row.file
     unmatched = _apply(row, corrections)
@@ -177,6 +189,7 @@ def _record(workspace: Workspace, document: CoreDocument, file: SourceFile | Non
         found=blocks,
         metadata=dict(document.metadata),
         carried=dict(document.carried),
+        given=[list(pair) for pair in document.given],
     )
 
 
@@ -297,6 +310,7 @@ def core_document(row: Document) -> CoreDocument:
         ),
         row.metadata,
         row.carried,
+        tuple((given, kept) for given, kept in row.given),
     )
 
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from doppio.core.dense.bits import BitCodes, bit_candidates, bit_codes
 from doppio.core.dense.cells import Cells, build_cells, cell_candidates
 from doppio.core.dense.codes import ByteCodes, byte_candidates, byte_codes
+from doppio.core.dense.equals import Groups, equal_rows, grouped
 from doppio.core.dense.graph import Graph, build_graph, extended, graph_candidates, reordered, without
 from doppio.core.dense.metric import Floats, Vectors
 from doppio.core.dense.products import ProductCodes, build_products, parts_of, product_candidates
@@ -21,7 +22,19 @@ KINDS = (EXACT, INT8, BINARY, HNSW, IVF, PQ)
 # What is settled when the structure is built; all other settings apply when a question is asked.
 BUILT = {EXACT: (), INT8: (), BINARY: (), HNSW: ("links", "breadth"), IVF: ("cells",), PQ: ("parts",)}
 Arrays = dict[str, NDArray[Any]]
-Opened = ByteCodes | BitCodes | Graph | Cells | ProductCodes
+# Editions of kinds that were built otherwise before, so that what was built then is built anew.
+EDITIONS = {HNSW: 2}
+
+
+@dataclass(frozen=True)
+class GroupedGraph:
+    """A graph of different rows, and which rows each of them stands for."""
+
+    graph: Graph
+    groups: Groups
+
+
+Opened = ByteCodes | BitCodes | GroupedGraph | Cells | ProductCodes
 
 
 @dataclass(frozen=True)
@@ -41,8 +54,9 @@ class Structure:
             return byte_candidates(held, vectors.halves, question, count, dead)
         if isinstance(held, BitCodes):
             return bit_candidates(held, question, count, dead)
-        if isinstance(held, Graph):
-            return graph_candidates(held, question, count, settings["search"], dead)
+        if isinstance(held, GroupedGraph):
+            found = graph_candidates(held.graph, question, count, settings["search"], held.groups.gone(dead))
+            return held.groups.rows(found, count, dead)
         if isinstance(held, Cells):
             return cell_candidates(held, vectors.halves, question, count, settings["probes"], dead)
         return product_candidates(held, vectors.halves, question, count, dead)
@@ -50,7 +64,9 @@ class Structure:
 
 def built_settings(settings: Mapping[str, Any]) -> dict[str, Any]:
     """The part of a recipe's `structure` that its artifact depends on."""
-    return {"kind": settings["kind"], **{name: settings[name] for name in BUILT[settings["kind"]]}}
+    kind = settings["kind"]
+    edition = {"edition": EDITIONS[kind]} if kind in EDITIONS else {}
+    return {"kind": kind, **{name: settings[name] for name in BUILT[kind]}, **edition}
 
 
 def build_structure(vectors: Vectors, settings: Mapping[str, Any], progress: Progress | None = None) -> Arrays:
@@ -69,10 +85,14 @@ def build_structure(vectors: Vectors, settings: Mapping[str, Any], progress: Pro
     kind = settings["kind"]
     progress.start(f"build {kind}", len(vectors), "chunks")
     if kind == HNSW:
+        owners = equal_rows(byte_codes(vectors.rows))
+        groups = grouped(owners, int(owners.max(initial=-1)) + 1)
+        firsts = groups.firsts(len(vectors))
         graph = build_graph(
-            vectors.rows, vectors.halves, links=settings["links"], breadth=settings["breadth"], said=progress.advance
+            *_some(vectors, firsts), links=settings["links"], breadth=settings["breadth"], said=progress.advance
         )
-        return _graph_arrays(graph)
+        progress.advance(len(vectors) - len(firsts))
+        return _graph_arrays(GroupedGraph(graph, groups))
     arrays: Arrays
     if kind == INT8:
         codes = byte_codes(vectors.rows)
@@ -110,10 +130,11 @@ def open_structure(kind: str, arrays: Mapping[str, NDArray[Any]]) -> Structure:
         held = ProductCodes(arrays["centers"], arrays["codes"])
     else:
         links, breadth, entry = arrays["settings"].tolist()
-        held = Graph(
+        graph = Graph(
             ByteCodes(arrays["codes"], arrays["scales"]), arrays["halves"], arrays["levels"], arrays["near"],
             arrays["far_begins"], arrays["far"], links, breadth, entry,
         )  # fmt: skip
+        held = GroupedGraph(graph, Groups(arrays["begins"], arrays["members"]) if "members" in arrays else Groups())
     return Structure(kind, held, size)
 
 
@@ -127,24 +148,51 @@ def grown(
     now : (n,) int64 array
         Which row of `vectors` each row of the structure becomes; -1 where it is gone.
     """
-    graph = structure.held
+    held = structure.held
     alive = np.flatnonzero(now >= 0)
-    if not isinstance(graph, Graph) or not len(alive):
+    if not isinstance(held, GroupedGraph) or not len(alive):
         return None
     progress = progress or Silent()
-    graph = without(graph, now < 0) if len(alive) < len(now) else graph
+    graph, owners = held.graph, held.groups.owners(len(now))
+    left = np.unique(owners[alive])
+    if len(left) < len(graph):
+        gone = np.ones(len(graph), bool)
+        gone[left] = False
+        graph = without(graph, gone)
     others = np.setdiff1d(np.arange(len(vectors)), now[alive])
     progress.start("add to the graph", len(others), "chunks")
-    halves = vectors.halves[others] if vectors.halves.size else vectors.halves
-    graph = extended(graph, np.asarray(vectors.rows[others]), halves, said=progress.advance)
-    order = np.empty(len(vectors), np.int64)
-    order[np.concatenate([now[alive], others])] = np.arange(len(vectors))
-    return _graph_arrays(reordered(graph, order))
+    fresh = byte_codes(np.asarray(vectors.rows[others]))
+    # What is in the graph stands before what comes, so the first row of a group tells whether it is there.
+    both = [np.concatenate(pair) for pair in zip(vars(graph.codes).values(), vars(fresh).values(), strict=True)]
+    group = equal_rows(ByteCodes(*both))
+    # A graph of an older edition holds equal rows apart.
+    if (group[: len(left)] != np.arange(len(left))).any():
+        return None
+    group = group[len(left) :]
+    added, firsts = np.unique(group, return_index=True)
+    progress.advance(len(others) - int((added >= len(left)).sum()))
+    graph = extended(graph, *_some(vectors, others[firsts[added >= len(left)]]), said=progress.advance)
+    owner = np.empty(len(vectors), np.int64)
+    owner[now[alive]] = np.searchsorted(left, owners[alive])
+    owner[others] = group
+    first = np.unique(owner, return_index=True)[1]
+    order = np.argsort(first)
+    groups = grouped(np.argsort(order)[owner], len(order))
+    return _graph_arrays(GroupedGraph(reordered(graph, order), groups))
 
 
-def _graph_arrays(graph: Graph) -> Arrays:
+def _some(vectors: Vectors, rows: NDArray[np.int64]) -> tuple[Floats, NDArray[np.float32]]:
+    """Some rows of vectors, and what is taken from their products; without a copy where it is all of them."""
+    if len(rows) == len(vectors):
+        return vectors.rows, vectors.halves
+    return np.asarray(vectors.rows[rows]), vectors.halves[rows] if vectors.halves.size else vectors.halves
+
+
+def _graph_arrays(held: GroupedGraph) -> Arrays:
+    graph, groups = held.graph, held.groups
+    equal: Arrays = {"begins": groups.begins, "members": groups.members} if groups.begins.size else {}
     return {
         "codes": graph.codes.codes, "scales": graph.codes.scales, "halves": graph.halves, "levels": graph.levels,
-        "near": graph.near, "far_begins": graph.far_begins, "far": graph.far,
+        "near": graph.near, "far_begins": graph.far_begins, "far": graph.far, **equal,
         "settings": np.array([graph.links, graph.breadth, graph.entry], np.int64),
     }  # fmt: skip

@@ -144,6 +144,7 @@ def document_to_json(document: Document) -> dict[str, Any]:
         ],
         "metadata": dict(document.metadata),
         "carried": dict(document.carried),
+        "given": [list(pair) for pair in document.given],
     }
 
 
@@ -156,6 +157,7 @@ def document_from_json(body: Mapping[str, Any]) -> Document:
         tuple(Section(*section) for section in body["sections"]),
         body["metadata"],
         body["carried"],
+        tuple((given, kept) for given, kept in body["given"]),
     )
 
 

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -140,17 +141,14 @@ def read_file(data: bytes, name: str, fields: Fields | None = None) -> list[Docu
         documents = [BYTE_READERS[ending](data, name)]
     else:
         raise DocumentError(f"{name}: unknown ending {ending!r}; known are {', '.join(KNOWN)} and .zip")
-    documents = [document for document in documents if document.text]
+    documents = [document for document in documents if document.text.strip()]
     if not documents:
         raise DocumentError(f"{name}: holds no text")
     return documents
 
 
 def _renamed(document: Document, identity: str) -> Document:
-    title = identity if document.title == document.id else document.title
-    return Document(
-        identity, title, document.text, document.blocks, document.sections, document.metadata, document.carried
-    )
+    return replace(document, id=identity, title=identity if document.title == document.id else document.title)
 
 
 def read_sources(data: bytes, name: str) -> Mapping[str, Fields]:

@@ -12,6 +12,7 @@ from doppio.core.formats.documents import json_lines
 from doppio.core.measure.questions import Question, Span
 from doppio.core.text.canonical import canonical
 from doppio.core.text.document import Document
+from doppio.core.text.given import given_length, moved
 
 _KEYS = {"id", "text", "tags", "answers", "unanswerable"}
 _ANSWER_KEYS = {"document", "start", "end", "quote", "grade"}
@@ -25,7 +26,8 @@ def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Questi
     path : Path
         JSONL: `{"id", "text", "tags": [...], "answers": [...]}`, or `"unanswerable": true` without answers.
         An answer is `{"document", "start", "end", "grade"}`, `{"document", "quote", "grade"}` or
-        `{"document", "grade"}`; the grade is 1 where it is left out.
+        `{"document", "grade"}`; the grade is 1 where it is left out. Offsets count code points of the text as it
+        was given, where the format carries text as it is (plain text, a field of JSONL or CSV).
     documents : mapping from id to Document
 
     Raises
@@ -94,12 +96,16 @@ def _span(answer: Any, documents: Mapping[str, Document], where: str) -> Span:
     if "start" not in answer and "end" not in answer:
         return Span(document.id, None, None, float(grade))
     start, end = answer.get("start"), answer.get("end")
-    if type(start) is not int or type(end) is not int or not 0 <= start < end <= len(document.text):
+    length = given_length(document.given, document.text)
+    if type(start) is not int or type(end) is not int or not 0 <= start < end <= length:
         raise QuestionError(
-            f"{where}: start {start!r} and end {end!r} are not a range within 0 to {len(document.text)}, "
+            f"{where}: start {start!r} and end {end!r} are not a range within 0 to {length}, "
             f"the length of {document.id}"
         )
-    return Span(document.id, start, end, float(grade))
+    first, last = moved(document.given, start), moved(document.given, end)
+    if first >= last:
+        raise QuestionError(f"{where}: {start} to {end} of {document.id} holds nothing but control characters")
+    return Span(document.id, first, last, float(grade))
 
 
 def _quoted(quote: Any, document: Document, grade: float, where: str) -> Span:

@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from doppio.core.errors import DocumentError
@@ -128,8 +128,8 @@ def read_rows(text: str, name: str, fields: Fields) -> list[Document]:
 
     Notes
     -----
-    A document's id is `FILE#ID`. One matched field is taken as plain text; of several, each is a paragraph that
-    begins with its name. All other fields become metadata. A row without matched text is passed over.
+    A document's id is `FILE#ID`. One matched field is taken as plain text, as it is; of several, each is a paragraph
+    that begins with its name. All other fields become metadata. A row without matched text is passed over.
     """
     documents: list[Document] = []
     seen: dict[str, int] = {}
@@ -146,7 +146,7 @@ def read_rows(text: str, name: str, fields: Fields) -> list[Document]:
             )
         seen[identity] = line
         document = _document(row, f"{name}#{identity}", fields)
-        if document.text:
+        if document.text.strip():
             documents.append(document)
     for field in (*fields.matched, *fields.carried, fields.title, fields.id):
         if field and field not in known:
@@ -179,11 +179,11 @@ def read_json_documents(text: str, name: str) -> list[Document]:
                 raise DocumentError(f"{where}: {key}: not an object")
         seen[identity] = number
         plain = read_plain(body, identity)
-        title = _plain(record.get("title")) or plain.title
         carried = {_plain(key): _plain(value) for key, value in (record.get("carried") or {}).items()}
         carried.pop("", None)
         metadata = typed(record.get("metadata") or {})
-        documents.append(Document(identity, title, plain.text, plain.blocks, plain.sections, metadata, carried))
+        title = _plain(record.get("title")) or plain.title
+        documents.append(replace(plain, title=title, metadata=metadata, carried=carried))
     return documents
 
 
@@ -194,10 +194,10 @@ def _document(row: Mapping[str, Any], identity: str, fields: Fields) -> Document
     known = {*fields.matched, *fields.carried, fields.title, fields.id}
     metadata = typed({key: value for key, value in row.items() if key not in known})
     if len(matched) == 1:
-        plain = read_plain(matched[0][1], identity)
+        plain = read_plain(_as_text(row.get(fields.matched[0])), identity)
         found = title or plain.title
         shown = found if found != identity else _short(plain.text)
-        return Document(identity, shown, plain.text, plain.blocks, plain.sections, metadata, carried)
+        return replace(plain, title=shown, metadata=metadata, carried=carried)
     builder = DocumentBuilder()
     for name, value in matched:
         builder.add(PARAGRAPH, f"{name}: {value}" if value else "")
@@ -226,12 +226,14 @@ def _identity(given: str, where: str) -> str:
 
 
 def _plain(value: Any) -> str:
+    return canonical(_as_text(value)).strip()
+
+
+def _as_text(value: Any) -> str:
     if value is None:
         return ""
     if isinstance(value, list) and all(not isinstance(item, dict | list) for item in value):
-        text = ", ".join(map(str, value))
-    elif isinstance(value, list | Mapping):
-        text = json.dumps(value, ensure_ascii=False)
-    else:
-        text = str(value)
-    return canonical(text).strip()
+        return ", ".join(map(str, value))
+    if isinstance(value, list | Mapping):
+        return json.dumps(value, ensure_ascii=False)
+    return str(value)

@@ -6,16 +6,17 @@ import regex
 
 from doppio.core.errors import DocumentError
 
-_CONTROL = regex.compile(r"[\p{Cc}--[\n\t]]|\N{ZERO WIDTH NO-BREAK SPACE}", regex.V1)
+CONTROL = regex.compile(r"[\p{Cc}--[\n\t]]|\N{ZERO WIDTH NO-BREAK SPACE}", regex.V1)
 # Halves of pairs that stand alone are in no encoding, and so in no database; what is shown for them is as long.
-_HALVES = regex.compile(r"\p{Cs}")
-_LINE_ENDS = regex.compile(r"\r\n?|\u2028|\u2029|\x85|\f|\v")
+HALVES = regex.compile(r"\p{Cs}")
+REPLACED = "\N{REPLACEMENT CHARACTER}"
+LINE_ENDS = regex.compile(r"\r\n?|\u2028|\u2029|\x85|\f|\v")
 
 
 def canonical(text: str) -> str:
     """Bring a text to NFC with `\\n` line ends and without control characters or byte order marks."""
-    text = _HALVES.sub("\N{REPLACEMENT CHARACTER}", text)
-    return unicodedata.normalize("NFC", _CONTROL.sub("", _LINE_ENDS.sub("\n", text)))
+    text = HALVES.sub(REPLACED, text)
+    return unicodedata.normalize("NFC", CONTROL.sub("", LINE_ENDS.sub("\n", text)))
 
 
 def decode(data: bytes, name: str) -> str:

@@ -7,6 +7,7 @@ from typing import Any
 
 from doppio.core.fingerprint import fingerprint, text_digest
 from doppio.core.text.canonical import canonical
+from doppio.core.text.given import Moves
 from doppio.core.text.outline import Section, sections_of
 
 HEADING, PARAGRAPH, ITEM, ROW, CODE, CAPTION, PAGE = (
@@ -32,7 +33,8 @@ class Block:
 class Document:
     """Offsets count Unicode code points of `text`, which is in canonical form.
 
-    `carried` holds fields of the source that are not matched and are handed on with every passage.
+    `carried` holds fields of the source that are not matched and are handed on with every passage. `given` says how
+    offsets on the text as it was given move to `text`, where a format carries text as it is.
     """
 
     id: str
@@ -42,6 +44,7 @@ class Document:
     sections: tuple[Section, ...] = ()
     metadata: Mapping[str, Any] = field(default_factory=dict)
     carried: Mapping[str, str] = field(default_factory=dict)
+    given: Moves = ()
 
     def section_path(self, index: int) -> tuple[str, ...]:
         """Titles from the outermost section to this one; empty for index -1."""
