@@ -136,10 +136,19 @@ class AnalysisStepSerializer(s.Serializer):
     terms = AnalysedTermSerializer(many=True)
 
 
+class HardCaseSerializer(s.Serializer):
+    one = s.CharField()
+    other = s.CharField()
+    why = s.CharField()
+    meet = s.BooleanField(help_text="Whether one should find the other.")
+    shared = s.ListField(child=s.CharField(), help_text="Terms that both have by this analysis.")
+
+
 class AnalysedSerializer(s.Serializer):
     steps = AnalysisStepSerializer(many=True)
     analysis = s.JSONField()
     languages = s.ListField(child=s.CharField())
+    cases = HardCaseSerializer(many=True)
 
 
 class SynonymsSerializer(s.Serializer):

@@ -1,6 +1,7 @@
 """The indexes: facts, structures measured, neighbours, the map, near-identical chunks, analysis, cost of a build."""
 
 from collections.abc import Sequence
+from dataclasses import asdict
 from typing import Any
 
 from django.shortcuts import get_object_or_404
@@ -19,6 +20,7 @@ from doppio.core.pipeline import Pipeline, measure_of
 from doppio.core.recipe import check, check_analysis
 from doppio.core.sparse.fields import FieldedIndex
 from doppio.core.text.analysis import LANGUAGES, Analysis, read_synonyms
+from doppio.core.text.hard_cases import met
 from doppio.indexing.cost import cost
 from doppio.indexing.serializers import JobSerializer
 from doppio.library.access import workspace_for
@@ -187,6 +189,7 @@ class AnalysisView(APIView):
         branch = sparse_branch(pipeline)
         own = branch["analysis"] if branch else {}
         settings = check_analysis(given.validated_data.get("analysis", own))
+        analysis = Analysis.of(settings)
         index = pipeline.postings[branch["id"]] if branch else None
         if isinstance(index, FieldedIndex):
             index = index.fields.get("body")
@@ -202,9 +205,10 @@ class AnalysisView(APIView):
                 **{name: getattr(step, name) for name in ("start", "end", "token", "folded", "stopped", "stem")},
                 "terms": [{"text": term.text, "kind": term.kind, "chunks": held(term.text)} for term in step.terms],
             }
-            for step in Analysis.of(settings).steps(given.validated_data["text"])
+            for step in analysis.steps(given.validated_data["text"])
         ]
-        return Response({"steps": steps, "analysis": settings, "languages": list(LANGUAGES)})
+        cases = [{**asdict(found.case), "shared": found.shared} for found in met(analysis)]
+        return Response({"steps": steps, "analysis": settings, "languages": list(LANGUAGES), "cases": cases})
 
 
 class SynonymsView(APIView):

@@ -10,6 +10,7 @@ export type Point = Schemas["Point"];
 export type VectorMapData = Schemas["VectorMap"];
 export type BriefChunk = Schemas["BriefChunk"];
 export type AnalysisStep = Schemas["AnalysisStep"];
+export type HardCase = Schemas["HardCase"];
 export type Cost = Schemas["Cost"];
 
 export function useIndexStage() {

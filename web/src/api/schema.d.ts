@@ -768,6 +768,7 @@ export interface components {
             steps: components["schemas"]["AnalysisStep"][];
             analysis: unknown;
             languages: string[];
+            cases: components["schemas"]["HardCase"][];
         };
         AnalysedTerm: {
             text: string;
@@ -1115,6 +1116,15 @@ export interface components {
             answerable: boolean;
             scores: number[];
             relevant: boolean[];
+        };
+        HardCase: {
+            one: string;
+            other: string;
+            why: string;
+            /** @description Whether one should find the other. */
+            meet: boolean;
+            /** @description Terms that both have by this analysis. */
+            shared: string[];
         };
         /** @description What a nested chunk hands on; offsets of `answers` count code points of its text. */
         Host: {

@@ -15,6 +15,7 @@ import snowballstemmer
 
 from doppio.core.errors import RecipeError
 from doppio.core.text.stop_words import STOP_WORDS
+from doppio.core.text.unspaced import UNSPACED, unspaced_words
 
 # Languages with a stemmer, by their ISO 639-1 codes; "any" has neither stemmer nor stop words.
 LANGUAGES = {
@@ -23,7 +24,7 @@ LANGUAGES = {
     "no": "norwegian", "pt": "portuguese", "ro": "romanian", "ru": "russian", "sv": "swedish", "tr": "turkish",
 }  # fmt: skip
 # Goes up whenever the same settings yield other terms.
-VERSION = 2
+VERSION = 3
 _PLAIN = ("language", "stem", "stop_words", "keep_codes", "cjk")
 PAIRS, SINGLE = "pairs", "single"
 SAME_AS = "≡"
@@ -47,12 +48,15 @@ _ELIDED = {
     "fr": regex.compile(r"^(?:(?:jus|lors|puis|quoi|quel)?qu|[cdjlmnst])'(?=\p{L})"),
     "it": regex.compile(r"^(?:(?:d|n|s|a|da|de|ne|su|co|que|be|gran)?ll?|un|[cdmstvg]|dov|cos|com|anch)'(?=\p{L})"),
 }
+_HAN = regex.compile(r"\p{Han}")
 _IDEOGRAPHS = regex.compile(rf"[{_SIGNS}]+")
 _HANGUL = regex.compile(r"\p{Hangul}{2,}")
-WHOLE, JOINED, PART, WORD, STOPPED, PAIR, GRAM, SYNONYM = (
-    "code kept whole", "code without its joints", "part of a code", "word", "stop word", "pair of signs",
+WHOLE, JOINED, PART, WORD, STOPPED, PAIR, SIGN, GRAM, SYNONYM = (
+    "code kept whole", "code without its joints", "part of a code", "word", "stop word", "pair of signs", "sign",
     "n-gram", "synonym",
 )  # fmt: skip
+# Longer tokens are whole clauses of a script without spaces: they hardly come again.
+_LONGEST_KNOWN = 48
 
 
 @dataclass(frozen=True)
@@ -85,7 +89,9 @@ class Analysis:
     language : one of `LANGUAGES`, for stems and stop words
     stem, stop_words, keep_codes : each can be switched off
     grams : (low, high) or None; words become their character n-grams of these lengths
-    cjk : "pairs" or "single", how a run of Chinese, Japanese or Korean signs is cut
+    cjk : "pairs" or "single", how a run of Chinese, Japanese or Korean signs is cut; Chinese signs stand beside
+        their pairs (Nie, Gao, Zhang and Zhou, "On the use of words and n-grams for Chinese information retrieval",
+        IRAL 2000)
     synonyms : groups of words or short phrases that mean the same
     """
 
@@ -121,12 +127,19 @@ class Analysis:
 
     def steps(self, text: str) -> Iterator[Step]:
         """Token by token, what the analysis makes of a text."""
-        found = (self._step(match[0], match.start()) for match in _TOKEN.finditer(text))
+        found = (step for match in _TOKEN.finditer(text) for step in self._token(match[0], match.start()))
         return self._with_synonyms(found) if self.synonyms else found
 
     def numbering(self) -> "Numbering":
         """A fast way from texts to numbers of terms."""
         return Numbering(self)
+
+    def _token(self, raw: str, start: int) -> Iterator[Step]:
+        if not UNSPACED.search(raw):
+            yield self._step(raw, start)
+            return
+        for place, word in unspaced_words(raw):
+            yield self._step(word, start + place)
 
     def _step(self, raw: str, start: int) -> Step:
         end = start + len(raw)
@@ -150,10 +163,16 @@ class Analysis:
         return Step(start, end, raw, _fold(raw), not stem, stem, tuple(terms))
 
     def _signs(self, raw: str, start: int) -> Iterator[Term]:
-        width = 2 if self.cjk == PAIRS and len(raw) > 1 else 1
-        for place in range(len(raw) - width + 1):
-            kind = PAIR if width == 2 else WORD
-            yield Term(_fold(raw[place : place + width]), start + place, start + place + width, kind)
+        if self.cjk != PAIRS or len(raw) == 1:
+            for place, sign in enumerate(raw, start):
+                yield Term(_fold(sign), place, place + 1)
+            return
+        for place, sign in enumerate(raw, start):
+            if _HAN.match(sign):
+                yield Term(_fold(sign), place, place + 1, SIGN)
+            pair = raw[place - start : place - start + 2]
+            if len(pair) == 2:
+                yield Term(_fold(pair), place, place + 2, PAIR)
 
     def _word(self, raw: str, start: int) -> tuple[str, list[Term]]:
         """Stem of a word and its terms; both empty for a stop word."""
@@ -233,8 +252,10 @@ class Numbering:
         for raw in _TOKEN.findall(text):
             numbers = known.get(raw)
             if numbers is None:
-                terms = self._analysis._step(raw, 0).terms
-                numbers = known[raw] = tuple(self._number(term.text) for term in terms)
+                steps = self._analysis._token(raw, 0)
+                numbers = tuple(self._number(term.text) for step in steps for term in step.terms)
+                if len(raw) <= _LONGEST_KNOWN:
+                    known[raw] = numbers
             found.extend(numbers)
         return found
 

@@ -1,7 +1,7 @@
 // The analysis playground: type a text, see what every step makes of it, and which chunks hold the terms.
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
-import { useAnalysis, type AnalysisStep } from "../../api/indexes";
+import { useAnalysis, type AnalysisStep, type HardCase } from "../../api/indexes";
 import { useLine, useSaveRecipe } from "../../api/queries";
 import { Failed, Loading } from "../../shell/states";
 import { useSettled } from "../chunks/settled";
@@ -60,11 +60,51 @@ function Bench({ body }: { body: Record<string, unknown> }) {
       {found.error ? (
         <Failed error={found.error} />
       ) : found.data ? (
-        <Steps steps={found.data.steps} changed={changed} />
+        <>
+          <Steps steps={found.data.steps} changed={changed} />
+          <HardCases cases={found.data.cases} language={analysis.language} />
+        </>
       ) : (
         <Loading what="Analysing" />
       )}
     </div>
+  );
+}
+
+function HardCases({ cases, language }: { cases: HardCase[]; language: string }) {
+  const wrong = cases.filter((one) => one.shared.length > 0 !== one.meet).length;
+  return (
+    <section className="hard-cases" aria-label="Hard cases">
+      <h3 className="h6">
+        Hard cases{language === "any" ? "" : `, ${language} first`}{" "}
+        <span className={wrong ? "lost" : "soft"}>
+          {cases.length - wrong} of {cases.length} as they should be
+        </span>
+      </h3>
+      <ul>
+        {cases.map((one) => (
+          <Case key={`${one.one} ${one.other}`} found={one} />
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Case({ found }: { found: HardCase }) {
+  const together = found.shared.length > 0;
+  const right = together === found.meet;
+  const said = together ? `meet by ${found.shared.slice(0, 3).join(", ")}` : "share no term";
+  return (
+    <li>
+      <span className="mono">
+        {found.one} <span className="soft">and</span> {found.other}
+      </span>
+      <span className={right ? "soft" : "lost"}>
+        {said}
+        {!right && (found.meet ? ", but should" : ", but should not")}
+      </span>
+      <span className="why">{found.why}</span>
+    </li>
   );
 }
 
