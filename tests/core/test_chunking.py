@@ -1,14 +1,17 @@
 import unittest
 
 import numpy as np
+import regex
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.chunking.natural_breaks import pauses
+from doppio.core.chunking.parts import part_of
 from doppio.core.chunking.rules import filled
 from doppio.core.chunking.table import CorpusTexts, cut, cut_one
 from doppio.core.chunking.topic_shift import depth_scores, similarities
 from doppio.core.chunking.units import Units, characters, words
+from doppio.core.text.abbreviations import habits
 from doppio.core.text.document import CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.outline import DROP, Correction, corrected
 from doppio.core.text.sentences import sentence_starts, sentences_of
@@ -321,6 +324,45 @@ class Sentences(unittest.TestCase):
             document = builder.build("d")
             found = [document.text[a:b] for a, b in zip(*sentences_of(document), strict=True)]
             self.assertEqual(found, wanted)
+
+    def test_abbreviations_and_ordinals_are_learned_from_the_document(self):
+        plain = "Die Bahn fährt heute wieder bis zum Gipfel. " * 10
+        cases = (
+            # The document shows itself what is written with a full stop, and after which a sentence goes on.
+            "Das Verz. der Seile.| Im Verz. Anlagen stehen sie.",
+            "Der Wind dreht ab.| Seile schwingen.",
+            "Siehe die Pläne und das Verz. und mehr.| Es steht im Verz.| Die Seile.",
+            "Am 3. Oktober endet es.| Im 2. Stock, am 4. dieses.",
+            "Es war der 12.| Danach kam er.",
+            "Seile, z. B. Tragseile, u. a. Hilfsseile.| Gut.",
+            "Nach Abs. 2 und Ziff. 4 gilt es.| Gut.",
+        )
+        for case in cases:
+            text, wanted = case.replace("|", ""), case.split("| ")
+            document = Document("d", "d", f"{plain}Die Dinge. {text}")
+            found = [document.text[a:b] for a, b in zip(*sentences_of(document), strict=True)]
+            self.assertEqual(found[11:], wanted)
+            # A part of a document knows what the whole of it shows.
+            part = part_of(document, len(plain), len(document.text))
+            found = [part.text[a:b] for a, b in zip(*sentences_of(part), strict=True)]
+            self.assertEqual(found[1:], wanted)
+
+    def test_three_of_the_same_are_needed_where_nothing_goes_on(self):
+        plain = "the rope runs over the tower and back again to the station. " * 40
+        for times, learned in ((2, False), (3, True)):
+            text = plain + "Then Sgt. Bell came. " * times
+            self.assertEqual("sgt" in habits(text).abbreviations, learned)
+
+    def test_windows_of_characters_cut_no_sign(self):
+        signs = ["a", "e\u0301", "👨\u200d👩\u200d👧", "🇩🇪", "한", "नि", " ", "\n", "👍🏽"]
+        text = "".join(np.random.default_rng(0).choice(signs, 400))
+        bounds = {0, *(match.end() for match in regex.finditer(r"\X", text))}
+        for rule in ("fixed-window", "natural-breaks"):
+            settings_ = {"rule": rule, "unit": "characters", "size": 9, "overlap": 3}
+            starts, ends, _, units = ranges_of(Document("d", "d", text), settings_)
+            self.assertLessEqual({*starts.tolist(), *ends.tolist()}, bounds)
+            self.assertLessEqual(int(units.count(starts, ends).max()), 9)
+        self.assertEqual(len(characters("plain text, ä").starts), 13)
 
     def test_every_block_begins_a_sentence(self):
         builder = DocumentBuilder()

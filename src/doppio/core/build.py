@@ -56,8 +56,8 @@ INDEXED = "indexed"
 TEXTS_AT_ONCE = 4096
 RETRIES = 2
 # Builds of the first kind could read a document's text that was not the one that had been cut, and nothing in what
-# they wrote tells it: they are made again.
-BUILD = 2
+# they wrote tells it: they are made again. Those of the second cut inside of signs and after abbreviations.
+BUILD = 3
 T = TypeVar("T")
 
 

@@ -45,7 +45,7 @@ def pauses(document: Document, units: Units) -> NDArray[np.int8]:
     text = document.text
     strength = np.zeros(len(text) + 1, np.int8)
     strength[words(text).starts] = WORD
-    strength[sentence_starts(text)] = SENTENCE
+    strength[sentence_starts(text, document.habits)] = SENTENCE
     _mark_lines(c.classes(text), strength)
     level = _before_units(strength, units.starts, units.ends)
     headings = [block for block in document.blocks if block.kind == HEADING]

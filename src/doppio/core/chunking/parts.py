@@ -19,7 +19,7 @@ def part_of(document: Document, start: int, end: int) -> Document:
         replace(block, start=max(block.start, start) - start, end=min(block.end, end) - start)
         for block in blocks[low:high]
     )
-    return Document(document.id, document.title, document.text[start:end], inside)
+    return Document(document.id, document.title, document.text[start:end], inside, whole=document.whole or document)
 
 
 def kept_ranges(document: Document) -> list[Range]:

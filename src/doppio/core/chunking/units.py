@@ -5,12 +5,16 @@ from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
+import regex
 from numba import njit
 from numpy.typing import NDArray
 
 from doppio.core.text import characters as c
 
 Offsets = NDArray[np.int64]
+_SIGN = regex.compile(r"\X")
+# A text without these has one sign a code point.
+_JOINS = regex.compile(r"[^\p{Grapheme_Cluster_Break=Other}\p{Grapheme_Cluster_Break=Control}\n]", regex.V1)
 
 
 @dataclass(frozen=True)
@@ -45,9 +49,12 @@ class SentenceVectors(Protocol):
 
 
 def characters(text: str) -> Units:
-    """Every code point."""
-    starts = np.arange(len(text), dtype=np.int64)
-    return Units(starts, starts + 1)
+    """Every sign as a reader sees it: a letter with its marks, a flag, a family (Unicode annex 29)."""
+    if _JOINS.search(text):
+        bounds = np.array([0, *(match.end() for match in _SIGN.finditer(text))], np.int64)
+    else:
+        bounds = np.arange(len(text) + 1, dtype=np.int64)
+    return Units(bounds[:-1], bounds[1:])
 
 
 def words(text: str) -> Units:

@@ -6,6 +6,7 @@ from functools import cached_property
 from typing import Any
 
 from doppio.core.fingerprint import fingerprint, text_digest
+from doppio.core.text.abbreviations import Habits, habits
 from doppio.core.text.canonical import canonical
 from doppio.core.text.given import Moves
 from doppio.core.text.outline import Section, sections_of
@@ -34,7 +35,8 @@ class Document:
     """Offsets count Unicode code points of `text`, which is in canonical form.
 
     `carried` holds fields of the source that are not matched and are handed on with every passage. `given` says how
-    offsets on the text as it was given move to `text`, where a format carries text as it is.
+    offsets on the text as it was given move to `text`, where a format carries text as it is. `whole` is the document
+    that this one is a part of.
     """
 
     id: str
@@ -45,6 +47,13 @@ class Document:
     metadata: Mapping[str, Any] = field(default_factory=dict)
     carried: Mapping[str, str] = field(default_factory=dict)
     given: Moves = ()
+
+    whole: "Document | None" = field(default=None, compare=False, repr=False)
+
+    @cached_property
+    def habits(self) -> Habits:
+        """How the document that this is, or is a part of, uses full stops."""
+        return habits((self.whole or self).text)
 
     def section_path(self, index: int) -> tuple[str, ...]:
         """Titles from the outermost section to this one; empty for index -1."""

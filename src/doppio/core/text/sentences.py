@@ -1,41 +1,57 @@
 """Where does a sentence begin? Punctuation, less abbreviations, initials, decimals and list numbers."""
 
 import numpy as np
+import regex
 from numba import njit
 from numpy.typing import NDArray
 
 from doppio.core.text import characters as c
+from doppio.core.text.abbreviations import Habits, habits
 from doppio.core.text.document import PAGE, Document
 
 # These stand before something that belongs to them, so a sentence never ends with them.
 _LEADING = frozenset(
     """e.g i.e cf vs approx ca dr mr mrs ms prof st mt sr jr gen col capt lt hon rev messrs mme mlle incl excl
-    resp viz al bzw z.b d.h u.a usw evtl ggf bspw т.е т.к т.д напр стр рис""".split()
+    resp viz al bzw z.b d.h u.a usw evtl ggf bspw vgl т.е т.к т.д напр стр рис""".split()
 )
 # These stand before a number: "No. 4", "Fig. 2", "p. 12".
 _BEFORE_NUMBER = frozenset(
-    """no nos nr fig figs sec secs ch chap art arts para paras p pp vol ed eq tab ref tel ext max min
+    """no nos nr fig figs sec secs ch chap art arts para paras p pp vol ed eq tab ref tel ext max min abs ziff kap abb
     jan feb mar apr jun jul aug sep sept oct nov dec""".split()
 )
+# A number with a full stop before one of these is a day of it.
+_MONTHS = frozenset(
+    """januar jänner februar feber märz april mai juni juli august september oktober november dezember""".split()
+)
+_NEXT = regex.compile(r"[\p{L}\p{M}]+")
 _LONGEST = max(map(len, _LEADING | _BEFORE_NUMBER)) + 1
 
 
-def sentence_starts(text: str) -> NDArray[np.int64]:
+def sentence_starts(text: str, known: Habits | None = None) -> NDArray[np.int64]:
     """Offsets at which a sentence begins, the first one left out: rising int64.
+
+    Parameters
+    ----------
+    known : Habits, optional
+        How the whole document uses full stops, where `text` is a part of it.
 
     Notes
     -----
     A sentence ends at a full stop, question mark, exclamation mark or ellipsis, with the quotes and brackets that
     close after it, before white space; at the stops of Chinese and Japanese without any; and at a blank line. No
     full stop ends one after an abbreviation, a single initial, or the number of a list item, nor before a
-    lower-case word.
+    lower-case word. Abbreviations are a few of many languages, and what the text shows to be one (see
+    `abbreviations.habits`); after one of the latter a sentence begins with a word that is written small elsewhere.
     """
     kinds = c.classes(text)
     stops, befores, nexts = _candidates(kinds)
     kept = np.ones(len(stops), bool)
-    for place in np.flatnonzero(befores >= 0).tolist():
+    looked = np.flatnonzero(befores >= 0)
+    if len(looked):
+        known = known or habits(text)
+    for place in looked.tolist():
         stop, before, follows = int(stops[place]), int(befores[place]), int(nexts[place])
-        kept[place] = _ends(text, kinds, before, stop, follows)
+        kept[place] = _ends(text, kinds, before, stop, follows, known or Habits())
     return np.asarray(nexts[kept])
 
 
@@ -48,13 +64,13 @@ def sentences_of(document: Document) -> tuple[NDArray[np.int64], NDArray[np.int6
     """
     text = document.text
     blocks = np.array([block.start for block in document.blocks if block.kind != PAGE], np.int64)
-    starts = np.unique(np.concatenate([np.zeros(1, np.int64), sentence_starts(text), blocks]))
+    starts = np.unique(np.concatenate([np.zeros(1, np.int64), sentence_starts(text, document.habits), blocks]))
     starts = starts[starts < len(text)]
     first, last = without_blanks(c.classes(text), starts, np.append(starts[1:], len(text)).astype(np.int64))
     return first, last
 
 
-def _ends(text: str, kinds: NDArray[np.uint8], before: int, stop: int, follows: int) -> bool:
+def _ends(text: str, kinds: NDArray[np.uint8], before: int, stop: int, follows: int, known: Habits) -> bool:
     """Whether the full stop at `stop`, after the word from `before`, ends a sentence; `follows` begins the next."""
     word = text[max(before, stop - _LONGEST) : stop].lower()
     kind = kinds[follows]
@@ -65,7 +81,44 @@ def _ends(text: str, kinds: NDArray[np.uint8], before: int, stop: int, follows: 
     line_begins = before == 0 or text[before - 1] in "\n"
     if line_begins and (word.isdigit() or len(word) == 1):
         return False
-    return not (stop - before == 1 and kinds[before] == c.UPPER)
+    if stop - before == 1 and (kinds[before] == c.UPPER or _letter_before(text, kinds, before)):
+        return False
+    if len(word) == 1 and _letter_follows(text, kinds, follows):
+        return False
+    after = _NEXT.match(text, follows)
+    next_one = after[0].lower() if after else ""
+    if word.isdigit():
+        return not (
+            len(word) <= 2
+            and (next_one in _MONTHS or (known.ordinals and _ordinal(text, kinds, before, next_one, known)))
+        )
+    return word not in known.abbreviations or next_one in known.small
+
+
+def _ordinal(text: str, kinds: NDArray[np.uint8], before: int, next_one: str, known: Habits) -> bool:
+    """Whether a number between a word in lower case and one that is never written so counts what follows it."""
+    return bool(
+        before > 1 and text[before - 1] == " " and kinds[before - 2] == c.LOWER and next_one not in known.small
+    )
+
+
+def _letter_before(text: str, kinds: NDArray[np.uint8], before: int) -> bool:
+    """Whether a single letter with a full stop stands before: the B of `z. B.`"""
+    at = before - 1
+    while at > 0 and kinds[at] == c.SPACE:
+        at -= 1
+    return bool(at > 0 and text[at] == "." and _alone(kinds, at - 1))
+
+
+def _letter_follows(text: str, kinds: NDArray[np.uint8], follows: int) -> bool:
+    """Whether a single letter with a full stop follows: the z of `z. B.`"""
+    return bool(follows + 1 < len(text) and text[follows + 1] == "." and _alone(kinds, follows))
+
+
+def _alone(kinds: NDArray[np.uint8], at: int) -> bool:
+    """Whether a character is a letter with none before it."""
+    letters = (c.UPPER, c.LOWER, c.LETTER)
+    return kinds[at] in letters and (at == 0 or kinds[at - 1] not in (*letters, c.DIGIT, c.MARK))
 
 
 @njit(cache=True, nogil=True)
