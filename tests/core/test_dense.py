@@ -116,6 +116,19 @@ class Exact(unittest.TestCase):
 
 
 class Structures(unittest.TestCase):
+    def test_every_structure_finds_the_largest_products_of_vectors_of_unequal_length(self):
+        rows, questions = clouds(3000), clouds(40, seed=5)
+        lengths = np.exp(0.5 * np.random.default_rng(7).normal(size=(3000, 1))).astype(np.float32)
+        index = index_of(rows * lengths, INNER)
+        self.assertAlmostEqual(index.length_spread, float(np.log(np.linalg.norm(rows * lengths, axis=1)).std()), 5)
+        self.assertEqual(
+            (index_of(rows * lengths).length_spread, index_of(rows, INNER).length_spread < 1e-3), (0, True)
+        )
+        truth = index.search_many(questions, 10)
+        for kind, chosen in SETTINGS.items():
+            found = index_of(rows * lengths, INNER, chosen).search_many(questions, 10, chosen)
+            self.assertGreater(recall(found, truth), 0.8 if kind == "ivf" else 0.9, kind)
+
     def test_every_structure_finds_most_of_what_exact_search_finds_and_scores_it_the_same(self):
         rows, questions = clouds(3000), clouds(40, seed=5)
         for metric in METRICS:

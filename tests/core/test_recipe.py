@@ -117,6 +117,38 @@ class Numbers(unittest.TestCase):
             check({"chunking": deep})
 
 
+class Synonyms(unittest.TestCase):
+    def synonyms(self, groups):
+        return recipe(branches=[{"id": "sparse", "kind": "bm25", "analysis": {"synonyms": groups}}])
+
+    def test_groups_that_are_none_are_named_with_their_place(self):
+        self.synonyms([["a"] * 50, ["b" * 100, "c"]])
+        for groups, message in (
+            ([["a", "b"], ["a"]], r"synonyms\[1\]: 1 words or phrases; a group has 2 to 50"),
+            ([["a"] * 51], r"synonyms\[0\]: 51 words or phrases"),
+            ([["a", 3]], r"branches\[0\].analysis.synonyms\[0\]\[1\]: 3 is not a text"),
+            ([["a", ""]], r"synonyms\[0\]\[1\]: 0 characters; 1 to 100 are allowed"),
+            (["a"], r'synonyms\[0\]: "a" is not a list'),
+            ([["a", "b"]] * 5001, r"synonyms: 5,001 groups; 5,000 are allowed"),
+            ("a", r"synonyms: \"a\" is not a list"),
+        ):
+            with self.assertRaisesRegex(RecipeError, message):
+                self.synonyms(groups)
+
+
+class Remarks(unittest.TestCase):
+    def test_a_context_larger_than_what_comes_to_it_is_remarked(self):
+        self.assertEqual(recipe(select={"k": 20}, rerank={"scorer": "joint", "shortlist": 20}).remarks, [])
+        (said,) = recipe(select={"k": 21}, rerank={"scorer": "joint", "shortlist": 20}).remarks
+        self.assertRegex(said, "^select.k: 21 is above rerank.shortlist, 20; no more")
+        (said,) = recipe(select={"k": 21}, rerank=None, fusion={"method": "reciprocal-rank", "depth": 20}).remarks
+        self.assertRegex(said, "^select.k: 21 is above fusion.depth, 20; no more")
+
+    def test_a_branch_without_weight_is_remarked(self):
+        (said,) = recipe(fusion={"method": "scaled-scores", "weights": {"sparse": 1, "dense": 0}}).remarks
+        self.assertRegex(said, "^fusion.weights.dense: 0, so this branch")
+
+
 class Sound(unittest.TestCase):
     def test_what_is_left_out_is_filled_in(self):
         filled = check(body())

@@ -112,6 +112,18 @@ class Stage(Indexes):
         self.assertEqual(german["steps"][0]["terms"][0]["text"], "seilbahn")
         groups = self.post("stages/sparse/synonyms", {"text": "cabin, gondola\n", "name": "s.txt"})
         self.assertEqual(groups, {"groups": [["cabin", "gondola"]]})
+        cases = self.post("stages/sparse/analysis", {"text": "", "analysis": {"language": "fr"}})["cases"]
+        self.assertEqual((cases[0]["one"], cases[0]["shared"]), ("l’eau", ["eau"]))
+
+    def test_the_most_synonyms_fit_and_a_context_too_large_is_remarked(self):
+        groups = [[f"cabin {group}.{place}" for place in range(50)] for group in range(5000)]
+        text = "\n".join(map(", ".join, groups))
+        self.assertGreater(len(text), 2_500_000)
+        self.assertEqual(len(self.post("stages/sparse/synonyms", {"text": text})["groups"]), 5000)
+        branch = {**SPARSE, "analysis": {**SPARSE.get("analysis", {}), "synonyms": groups}}
+        body = recipe(chunking=CHUNKING, branches=[branch], rerank=None, select={"k": 90}).body
+        (remark,) = self.post("recipes/cost", {"body": body})["remarks"]
+        self.assertIn("select.k: 90 is above fusion.depth, 50", remark)
 
     def test_a_survey_is_measured_by_the_worker_and_kept(self):
         self.assertEqual(self.get("stages/dense/survey")["points"], [])

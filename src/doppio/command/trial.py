@@ -8,6 +8,7 @@ from typing import Annotated, Any
 
 import typer
 from rich import box
+from rich.markup import escape
 from rich.table import Table
 
 from doppio.command.paths import MODELS, VAR
@@ -128,6 +129,8 @@ def _print(
     )
     shown = [f"recall@{k}" for k in cutoffs] + [f"ndcg@{min(cutoffs, key=lambda k: abs(k - 10))}", "mrr"]
     heads = [name if place == 0 else name.removeprefix("recall") for place, name in enumerate(shown)]
+    for remark in recipe.remarks:
+        out.print(f"[yellow]{escape(remark)}[/yellow]")
     out.print("Means over answerable questions, larger is better")
     table = Table("stage", "in play", *heads, box=box.SIMPLE_HEAD, pad_edge=False)
     for column in table.columns[1:]:

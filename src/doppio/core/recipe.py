@@ -67,18 +67,10 @@ _ANALYSIS = _object(
     keep_codes=_SWITCH,
     cjk=_one_of(PAIRS, SINGLE, default=PAIRS),
     grams={"anyOf": [_GRAMS, {"type": "null"}], "default": None},
-    synonyms={
-        "type": "array",
-        "maxItems": 5000,
-        "default": [],
-        "items": {
-            "type": "array",
-            "minItems": 2,
-            "maxItems": 50,
-            "items": {"type": "string", "minLength": 1, "maxLength": 100},
-        },
-    },
+    # Its groups are looked at by `_synonym_problems`: there may be a quarter of a million words in them.
+    synonyms={"type": "array", "default": []},
 )
+GROUPS, LONGEST_GROUP, LONGEST_WORD = 5000, 50, 100
 
 
 def _field(weight: float) -> dict[str, Any]:
@@ -257,6 +249,24 @@ class Recipe:
         return int(min(after, self.fusion["depth"]))
 
     @property
+    def remarks(self) -> list[str]:
+        """Settings that are allowed and cannot do what they say, each with its field."""
+        found = []
+        if self.select["k"] > self.passed_on:
+            field = "rerank.shortlist" if self.rerank else "fusion.depth"
+            found.append(
+                f"select.k: {self.select['k']} is above {field}, {self.passed_on}; "
+                "no more passages than that come so far"
+            )
+        silent = [branch["id"] for branch in self.branches if self.fusion["weights"].get(branch["id"], 1) == 0]
+        return found + [f"fusion.weights.{name}: 0, so this branch is asked and gives nothing" for name in silent]
+
+    @property
+    def passed_on(self) -> int:
+        """How many chunks come to the context at most; a shortlist is never longer than the fused list."""
+        return int(self.rerank["shortlist"] if self.rerank else self.fusion["depth"])
+
+    @property
     def fingerprint(self) -> str:
         """Digest of all settings; the name is not one."""
         return fingerprint({key: value for key, value in self.body.items() if key != "name"})
@@ -361,7 +371,30 @@ def _branch_problems(branch: Any, path: str) -> Iterator[str]:
         yield f"{path}.fields: all weights are 0; at least one must be positive"
     own = [given["analysis"] for given in (branch["fields"] or {}).values() if given["analysis"]]
     for analysis in [branch["analysis"], *own]:
-        yield from _gram_problems(analysis, f"{path}.analysis")
+        yield from _analysis_problems(analysis, f"{path}.analysis")
+
+
+def _analysis_problems(analysis: dict[str, Any], path: str) -> Iterator[str]:
+    yield from _gram_problems(analysis, path)
+    yield from _synonym_problems(analysis["synonyms"], f"{path}.synonyms")
+
+
+def _synonym_problems(groups: list[Any], path: str) -> Iterator[str]:
+    if len(groups) > GROUPS:
+        yield f"{path}: {len(groups):,} groups; {GROUPS:,} are allowed"
+        return
+    for number, group in enumerate(groups):
+        where = f"{path}[{number}]"
+        if not isinstance(group, list):
+            yield f"{where}: {_shown(group)} is not {TYPES['array']}"
+        elif not 2 <= len(group) <= LONGEST_GROUP:
+            yield f"{where}: {len(group)} words or phrases; a group has 2 to {LONGEST_GROUP}"
+        else:
+            for place, word in enumerate(group):
+                if not isinstance(word, str):
+                    yield f"{where}[{place}]: {_shown(word)} is not {TYPES['string']}"
+                elif not 1 <= len(word) <= LONGEST_WORD:
+                    yield f"{where}[{place}]: {len(word)} characters; 1 to {LONGEST_WORD} are allowed"
 
 
 def _gram_problems(analysis: dict[str, Any], path: str) -> Iterator[str]:
@@ -379,7 +412,7 @@ def check_analysis(body: Any) -> dict[str, Any]:
         Names the field, what stands there and what is allowed.
     """
     body = _copied(body, "analysis")
-    problems = list(_against(_ANALYSIS, body, "analysis")) or list(_gram_problems(body, "analysis"))
+    problems = list(_against(_ANALYSIS, body, "analysis")) or list(_analysis_problems(body, "analysis"))
     if problems:
         raise RecipeError("; ".join(problems))
     return dict(body)

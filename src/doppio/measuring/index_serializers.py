@@ -152,7 +152,7 @@ class AnalysedSerializer(s.Serializer):
 
 
 class SynonymsSerializer(s.Serializer):
-    text = s.CharField(max_length=1_000_000)
+    text = s.CharField(max_length=26_000_000)
     name = s.CharField(max_length=200, default="synonyms")
 
 
@@ -188,3 +188,4 @@ class CostSerializer(s.Serializer):
     seconds = s.FloatField()
     disk_bytes = s.IntegerField()
     memory_bytes = s.IntegerField(help_text="What the build holds at most beside the models.")
+    remarks = s.ListField(child=s.CharField(), help_text="Settings that cannot do what they say.")

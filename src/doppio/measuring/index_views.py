@@ -244,4 +244,5 @@ class CostView(APIView):
         """What building a recipe would take now; nothing is built."""
         given = RecipeBodySerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        return Response(cost(workspace_for(request, workspace), check(given.validated_data["body"])))
+        recipe = check(given.validated_data["body"])
+        return Response({**cost(workspace_for(request, workspace), recipe), "remarks": recipe.remarks})

@@ -23,6 +23,8 @@ MAPPED = 3000
 # Found once for an opened index: every chunk is read for them.
 _axes: WeakKeyDictionary[DenseIndex, tuple[Any, Any, Any]] = WeakKeyDictionary()
 PAIRS_LISTED, PAIRS_UP_TO = 60, 30_000
+# A spread of lengths from which on they weigh as much as what the vectors say.
+UNEQUAL = 0.1
 
 
 def index_stage(workspace: Workspace, pipeline: Pipeline) -> dict[str, Any]:
@@ -68,6 +70,16 @@ def _is_code(term: str) -> bool:
     return any(not sign.isalnum() for sign in term) and any(sign.isalpha() for sign in term)
 
 
+def _unequal(index: DenseIndex) -> str:
+    """A warning where long vectors win by their length."""
+    if index.length_spread < UNEQUAL:
+        return ""
+    return (
+        f"Lengths of the vectors spread by {index.length_spread:.2f} (standard deviation of their logarithm): with "
+        "the inner product long ones come first, whatever they say. The cosine does not look at lengths."
+    )
+
+
 def dense_branch(pipeline: Pipeline) -> dict[str, Any] | None:
     """The recipe's first dense branch."""
     return next((branch for branch in pipeline.recipe.branches if branch["kind"] == "vector"), None)
@@ -84,7 +96,7 @@ def _dense(pipeline: Pipeline, records: dict[str, list[Index]]) -> dict[str, Any
     return {
         "encoder": encoder.name,
         "title": encoder.title,
-        "warning": encoder.warning,
+        "warning": " ".join(filter(None, [encoder.warning, _unequal(index)])),
         "max_tokens": encoder.max_tokens,
         "dimension": index.dimension,
         "metric": branch["metric"],

@@ -1,11 +1,14 @@
 """JSON as it comes in: what no text or number of ours can be is refused, with its place."""
 
 import math
+import re
 from collections.abc import Mapping
 from typing import Any
 
 from rest_framework.exceptions import ParseError
 from rest_framework.parsers import JSONParser
+
+_HALF = re.compile("[\ud800-\udfff]")
 
 
 class CleanJSONParser(JSONParser):
@@ -44,4 +47,4 @@ def wrong_character(text: str) -> str:
     """What in a text cannot be kept in any; empty where all is well."""
     if "\0" in text:
         return "a NUL character"
-    return "half of a surrogate pair" if any("\ud800" <= sign <= "\udfff" for sign in text) else ""
+    return "half of a surrogate pair" if _HALF.search(text) else ""

@@ -96,6 +96,8 @@ DOPPIO_KEEP_UPLOADS_DAYS = float(os.environ.get("DOPPIO_KEEP_UPLOADS_DAYS", 2))
 DOPPIO_KEEP_ASKED_DAYS = float(os.environ.get("DOPPIO_KEEP_ASKED_DAYS", 90))
 LANGUAGE_CODE = "en"
 DATA_UPLOAD_MAX_NUMBER_FILES = 1000
+# The largest recipe: 5,000 groups of 50 synonyms of 100 characters, in any script.
+DATA_UPLOAD_MAX_MEMORY_SIZE = 128 << 20
 USE_TZ = True
 TIME_ZONE = "UTC"
 STATIC_URL = "/static/"

@@ -891,6 +891,8 @@ export interface components {
             disk_bytes: number;
             /** @description What the build holds at most beside the models. */
             memory_bytes: number;
+            /** @description Settings that cannot do what they say. */
+            remarks: string[];
         };
         CostStep: {
             title: string;

@@ -8,11 +8,17 @@ export function BuildCost({ body }: { body: RecipeBody }) {
   const settled = useSettled(body, 400);
   const cost = useCost(settled);
   if (cost.error || !cost.data) return null;
-  const { steps, cut, seconds, disk_bytes, memory_bytes } = cost.data;
+  const { steps, cut, seconds, disk_bytes, memory_bytes, remarks } = cost.data;
+  const said = remarks.map((remark) => (
+    <div className="lost" key={remark}>
+      {remark}
+    </div>
+  ));
   if (!steps.length && !cut)
     return (
       <div className="build-cost small-text" data-cost="none">
         Nothing to build: this applies when a question is asked.
+        {said}
       </div>
     );
   const tokens = Math.max(0, ...steps.map((step) => step.tokens));
@@ -25,6 +31,7 @@ export function BuildCost({ body }: { body: RecipeBody }) {
       <div className="soft">
         {[...(cut ? ["cut documents"] : []), ...steps.map((step) => step.title)].join(", ")}
       </div>
+      {said}
     </div>
   );
 }

@@ -1,6 +1,12 @@
-"""Vectors in one bit a number: the sign of each, compared by counting bits that differ."""
+"""Vectors in one bit a number: the sign of each, compared by counting bits that differ.
 
-from dataclasses import dataclass
+References
+----------
+.. [1] M. Charikar, "Similarity Estimation Techniques from Rounding Algorithms", STOC 2002: the share of bits that
+   differ is the angle.
+"""
+
+from dataclasses import dataclass, field
 
 import numpy as np
 from numba import njit
@@ -9,6 +15,7 @@ from numpy.typing import NDArray
 from doppio.core.bits import ones_in
 from doppio.core.dense.codes import in_spans
 from doppio.core.dense.metric import Floats
+from doppio.core.heap import offer
 
 ROWS = 1 << 14
 WORD = 64
@@ -20,24 +27,30 @@ class BitCodes:
 
     words : (n, ceil(d / 64)) uint64, bit j of a row set where its number j is above the mean's
     mean : (d,) float32
+    lengths : (n,) float32, of each row less the mean, where the longer of two is the better; or else empty
     """
 
     words: NDArray[np.uint64]
     mean: NDArray[np.float32]
+    lengths: NDArray[np.float32] = field(default_factory=lambda: np.empty(0, np.float32))
 
     def __len__(self) -> int:
         return len(self.words)
 
 
-def bit_codes(rows: Floats) -> BitCodes:
-    """Signs of (n, d) float32 rows."""
+def bit_codes(rows: Floats, squares: NDArray[np.float32] | None = None) -> BitCodes:
+    """Signs of (n, d) float32 rows; with squared lengths their lengths too, for inner products."""
     mean = np.zeros(rows.shape[1], np.float32)
     if len(rows):
         mean = rows.mean(axis=0, dtype=np.float64).astype(np.float32)
     words = np.empty((len(rows), -(-rows.shape[1] // WORD)), np.uint64)
+    lengths = np.empty(len(rows) if squares is not None and squares.size else 0, np.float32)
     for first in range(0, len(rows), ROWS):
-        words[first : first + ROWS] = signs(rows[first : first + ROWS] - mean)
-    return BitCodes(words, mean)
+        part = rows[first : first + ROWS] - mean
+        words[first : first + ROWS] = signs(part)
+        if lengths.size:
+            lengths[first : first + ROWS] = np.sqrt(np.einsum("ij,ij->i", part, part))
+    return BitCodes(words, mean, lengths)
 
 
 def signs(rows: Floats) -> NDArray[np.uint64]:
@@ -48,10 +61,19 @@ def signs(rows: Floats) -> NDArray[np.uint64]:
 
 
 def bit_candidates(codes: BitCodes, question: Floats, count: int, dead: NDArray[np.bool_]) -> NDArray[np.int64]:
-    """The `count` rows whose signs differ least from the question's, the smaller row first among equals."""
-    asked = signs(question[None] - codes.mean)[0]
+    """The `count` rows whose signs differ least from the question's, the smaller row first among equals.
+
+    Notes
+    -----
+    Where lengths are kept a row's score is its length times the cosine of the angle that its bits show: with the mean
+    taken away from the rows alone, that is the inner product but for what all rows have in common.
+    """
+    asked = signs(question[None] if codes.lengths.size else question[None] - codes.mean)[0]
     apart = np.empty(len(codes), np.uint16)
     in_spans(len(codes), lambda span: bits_apart(*span, codes.words, asked, apart))
+    if codes.lengths.size:
+        cosines = np.cos(np.arange(codes.words.shape[1] * WORD + 1) * (np.pi / question.size)).astype(np.float32)
+        return _longest(apart, codes.lengths, cosines, min(count, len(codes)), dead)
     return fewest(apart, codes.words.shape[1] * WORD, min(count, len(codes)), dead)
 
 
@@ -107,3 +129,15 @@ def fewest(apart: NDArray[np.uint16], most: int, count: int, dead: NDArray[np.bo
             found[size] = row
             size += 1
     return found[:size]
+
+
+@njit(cache=True, nogil=True)
+def _longest(apart, lengths, cosines, count, dead):  # type: ignore[no-untyped-def]
+    """The `count` rows with the largest length times cosine, in no order."""
+    scores, ids = np.empty(count, np.float32), np.empty(count, np.int64)
+    size = 0
+    for row in range(apart.size):
+        score = lengths[row] * cosines[apart[row]]
+        if (size < count or score >= scores[0]) and not (dead.size and dead[row]):
+            size = offer(scores, ids, size, score, np.int64(row))
+    return ids[:size]

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from doppio.core.dense.codes import THREADS
 from doppio.core.dense.exact import exact_candidates
-from doppio.core.dense.metric import COSINE, Floats, Vectors, of_unit_length, score_rows, shown
+from doppio.core.dense.metric import COSINE, Floats, Vectors, length_spread, of_unit_length, score_rows, shown
 from doppio.core.dense.structure import EXACT, Structure
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.rows import rows_of
@@ -59,6 +59,11 @@ class DenseIndex:
     @property
     def structure_bytes(self) -> int:
         return sum(s.structure.bytes for s in self.segments if s.structure)
+
+    @property
+    def length_spread(self) -> float:
+        """How unequal the vectors are in length, where the metric looks at it; see `metric.length_spread`."""
+        return length_spread(np.concatenate([s.vectors.squares for s in self.segments])) if self.segments else 0.0
 
     def search(self, question: Floats, depth: int, settings: Mapping[str, Any] = _EXACTLY) -> tuple[Ids, Scores]:
         """Rank chunks for one question; see `search_many`."""

@@ -1,6 +1,6 @@
 """How alike are two vectors? Larger is always better."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numba import njit
@@ -24,6 +24,8 @@ class Vectors:
 
     rows : (n, d) float32, mapped from disk; unit vectors where the metric is the cosine
     halves : (n,) float32, half of the squared length of each where the metric is the distance, or else empty
+    squares : (n,) float32, the squared length of each where the metric is the inner product and they differ, or
+        else empty: then the nearest are not the best, and a structure that goes by nearness has to know
 
     Notes
     -----
@@ -33,6 +35,7 @@ class Vectors:
 
     rows: Floats
     halves: Floats
+    squares: Floats = field(default_factory=lambda: np.empty(0, np.float32))
 
     def __len__(self) -> int:
         return len(self.rows)
@@ -48,8 +51,16 @@ def prepared(rows: Floats, squares: NDArray[np.float32], metric: str) -> Vectors
     squares : (n,) float32 array
         The squared length of each row.
     """
-    halves = (squares / 2).astype(np.float32) if metric == EUCLIDEAN else np.empty(0, np.float32)
-    return Vectors(rows, halves)
+    none = np.empty(0, np.float32)
+    if metric == EUCLIDEAN:
+        return Vectors(rows, (squares / 2).astype(np.float32))
+    return Vectors(rows, none, squares if metric == INNER and length_spread(squares) > NEARLY else none)
+
+
+def length_spread(squares: NDArray[np.float32]) -> float:
+    """Standard deviation of the logarithms of lengths, from their squares; vectors without length are left out."""
+    there = squares[squares > 0]
+    return float(np.log(there.astype(np.float64)).std() / 2) if len(there) else 0.0
 
 
 def of_unit_length(rows: Floats) -> Floats:

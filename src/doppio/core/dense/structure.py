@@ -23,7 +23,7 @@ KINDS = (EXACT, INT8, BINARY, HNSW, IVF, PQ)
 BUILT = {EXACT: (), INT8: (), BINARY: (), HNSW: ("links", "breadth"), IVF: ("cells",), PQ: ("parts",)}
 Arrays = dict[str, NDArray[Any]]
 # Editions of kinds that were built otherwise before, so that what was built then is built anew.
-EDITIONS = {HNSW: 2}
+EDITIONS = {HNSW: 2, IVF: 2, BINARY: 2}
 
 
 @dataclass(frozen=True)
@@ -98,13 +98,13 @@ def build_structure(vectors: Vectors, settings: Mapping[str, Any], progress: Pro
         codes = byte_codes(vectors.rows)
         arrays = {"codes": codes.codes, "scales": codes.scales}
     elif kind == BINARY:
-        bits = bit_codes(vectors.rows)
-        arrays = {"words": bits.words, "mean": bits.mean}
+        bits = bit_codes(vectors.rows, vectors.squares)
+        arrays = {"words": bits.words, "mean": bits.mean, "lengths": bits.lengths}
     elif kind == IVF:
         wanted = settings["cells"] or max(1, int(4 * np.sqrt(len(vectors))))
-        cells = build_cells(vectors.rows, wanted)
-        arrays = {"centers": cells.centers, "begins": cells.begins, "members": cells.members,
-                  "codes": cells.codes.codes, "scales": cells.codes.scales}  # fmt: skip
+        cells = build_cells(vectors.rows, vectors.squares, wanted)
+        arrays = {"centers": cells.centers, "center_halves": cells.center_halves, "begins": cells.begins,
+                  "members": cells.members, "codes": cells.codes.codes, "scales": cells.codes.scales}  # fmt: skip
     elif kind == PQ:
         products = build_products(vectors.rows, parts_of(vectors.rows.shape[1], settings["parts"]))
         arrays = {"centers": products.centers, "codes": products.codes}
@@ -121,10 +121,14 @@ def open_structure(kind: str, arrays: Mapping[str, NDArray[Any]]) -> Structure:
     if kind == INT8:
         held = ByteCodes(arrays["codes"], arrays["scales"])
     elif kind == BINARY:
-        held = BitCodes(arrays["words"], arrays["mean"])
+        held = BitCodes(arrays["words"], arrays["mean"], arrays["lengths"])
     elif kind == IVF:
         held = Cells(
-            arrays["centers"], arrays["begins"], arrays["members"], ByteCodes(arrays["codes"], arrays["scales"])
+            arrays["centers"],
+            arrays["center_halves"],
+            arrays["begins"],
+            arrays["members"],
+            ByteCodes(arrays["codes"], arrays["scales"]),
         )
     elif kind == PQ:
         held = ProductCodes(arrays["centers"], arrays["codes"])

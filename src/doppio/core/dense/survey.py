@@ -111,12 +111,15 @@ def joined(index: DenseIndex) -> Vectors:
         return only.vectors
     rows = np.zeros((index.count, index.dimension), np.float32)
     halves = np.zeros(index.count if only.vectors.halves.size else 0, np.float32)
+    squares = np.zeros(index.count if any(part.vectors.squares.size for part in index.segments) else 0, np.float32)
     for segment in index.segments:
         now = segment.now if segment.now.size else np.arange(len(segment.vectors))
         rows[now[now >= 0]] = segment.vectors.rows[now >= 0]
         if halves.size:
             halves[now[now >= 0]] = segment.vectors.halves[now >= 0]
-    return Vectors(rows, halves)
+    if squares.size:
+        squares = np.einsum("ij,ij->i", rows, rows)
+    return Vectors(rows, halves, squares)
 
 
 def principal_axes(rows: NDArray[np.float32], count: int = 2) -> tuple[Floats, Floats, NDArray[np.float64]]:
