@@ -77,7 +77,7 @@ def measure(
             table.append(Row("hnsw, build", "6 minutes", "at most 1", minutes / 6, 1.0, False))
             new = questions[:ADDED]
             begun = time.perf_counter()
-            extended(structure.held, new, NO_HALVES)  # type: ignore[arg-type]
+            extended(structure.held.graph, new, NO_HALVES)  # type: ignore[union-attr]
             rate = len(new) / (time.perf_counter() - begun)
             table.append(Row("hnsw, adds", "1,000 vectors a second", "at least 1", rate / 1000, 1.0, True))
             figures["hnsw adds a second"] = rate

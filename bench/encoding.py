@@ -14,14 +14,12 @@ from doppio.core.encoding import Wanted, encode_segment
 from doppio.core.models.encoder import Encoder
 from doppio.core.progress import Silent
 
-TEXTS = 900
 
-
-def measure(encoder: Encoder) -> tuple[list[Row], dict[str, float]]:
-    """Encode paragraphs of sentences of real text, both ways, in turns."""
+def measure(encoder: Encoder, count: int = 900) -> tuple[list[Row], dict[str, float]]:
+    """Encode `count` paragraphs of sentences of real text, both ways, in turns."""
     random = np.random.default_rng(0)
     pool = sentences(6000)
-    texts = [" ".join(random.choice(pool, random.integers(1, 14))) for _ in range(TEXTS)]
+    texts = [" ".join(random.choice(pool, random.integers(1, 14))) for _ in range(count)]
     encodings = encoder._cut.encode_batch(texts)
     ids = [np.array(encoding.ids, np.int64) for encoding in encodings]
     lengths = np.array([len(one) for one in ids])
@@ -64,7 +62,7 @@ def measure(encoder: Encoder) -> tuple[list[Row], dict[str, float]]:
     padding = 1 - int(lengths.sum()) / padded
     figures = {
         "tokens a second": float(lengths.sum() / min(own for _, own in times)),
-        "chunks a second": TEXTS / min(own for _, own in times),
+        "chunks a second": count / min(own for _, own in times),
         "padding": padding,
     }
     return [

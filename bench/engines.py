@@ -1,13 +1,14 @@
-"""`./doppio bench engines`: the index engines as ratios, side by side in one run, written to `docs/benchmarks.md`.
+"""`./doppio bench engines`: the index engines as ratios, side by side in one run.
 
-It takes about half an hour, most of it making up a million chunks and encoding 200,000 sentences once.
+A sample takes about five minutes. With `--large` it is a million chunks and 200,000 encoded sentences, over an hour
+the first time, and `docs/benchmarks.md` is written from it.
 """
 
 import json
-import os
 import platform
 import shutil
 import time
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -16,20 +17,38 @@ import numpy as np
 from bench import dense, encoding, memory, sparse
 from bench.synthetic import text_vectors, zipf_postings
 from bench.timing import Row
-from rich.console import Console
 from rich.table import Table
 
 from doppio.command.paths import MODELS, ROOT, VAR
+from doppio.command.show import out, progress_bars
 from doppio.core.artifacts import ArtifactStore
+from doppio.core.cores import cores
 from doppio.core.encoding import squares
 from doppio.core.models.encoder import Encoder
+from doppio.core.progress import Progress
 
-SIZES = (10_000, 30_000, 100_000, 300_000, 1_000_000)
-MANY, TEXTS, ASKED = 1_000_000, 200_000, 6000
+
+@dataclass(frozen=True)
+class Scale:
+    """How large a run is.
+
+    sizes : chunks at which the growth of a question's time is measured; the last is that of the sparse ratios
+    texts : sentences that are encoded, `asked` of them as questions
+    paragraphs : texts that encoding is timed on
+    linked : chunks beyond which no graph is built, which takes minutes there
+    """
+
+    sizes: tuple[int, ...]
+    texts: int
+    asked: int
+    paragraphs: int
+    linked: int
+
+
+SAMPLE = Scale((10_000, 30_000, 100_000), 12_000, 2000, 300, 20_000)
+LARGE = Scale((10_000, 30_000, 100_000, 300_000, 1_000_000), 200_000, 6000, 900, 200_000)
 STARTS = "## A first start"
 PAGE, PICTURE = ROOT / "docs" / "benchmarks.md", ROOT / "docs" / "benchmarks.png"
-# The graph takes minutes beyond this.
-MOST_LINKED = 200_000
 COLOURS = {
     "pruned ms": "#93570a",
     "exact ms": "#2b1d15",
@@ -46,35 +65,48 @@ NAMES = {
 }
 
 
-def main(json_file: Path | None = None) -> None:
-    """Measure everything, print it, and write the page and the picture."""
+def main(json_file: Path | None = None, large: bool = False) -> None:
+    """Measure and print; the large run writes the page and the picture too."""
     mpl.use("Agg")
-    console = Console()
+    scale = LARGE if large else SAMPLE
     folder = VAR / "bench"
-    folder.mkdir(parents=True, exist_ok=True)
-    encoder = Encoder(MODELS / "compact-english")
     begun = time.perf_counter()
-    rows, figures = encoding.measure(encoder)
-    table: list[Row] = list(rows)
-    all_figures: dict[str, Any] = {"encoding": figures}
-    vectors = text_vectors(TEXTS, encoder, folder)
-    order = np.random.default_rng(0).permutation(len(vectors))
-    questions = np.ascontiguousarray(vectors[np.sort(order[:ASKED])])
-    given = np.ascontiguousarray(vectors[np.sort(order[ASKED:])])
-    rows, all_figures["dense"] = dense.measure(given, questions, tuple(dense.TRIED))
-    table += rows
-    rows, all_figures["sparse"] = sparse.measure(MANY, folder)
-    table += rows
-    table += remembered(folder, given)
-    growth = grown(given, questions, folder, all_figures["sparse"])
+    with progress_bars() as progress:
+        encoder = Encoder(MODELS / "compact-english")
+        told(progress, "encoding")
+        rows, figures = encoding.measure(encoder, scale.paragraphs)
+        table: list[Row] = list(rows)
+        all_figures: dict[str, Any] = {"encoding": figures}
+        vectors = text_vectors(scale.texts, encoder, folder, progress)
+        order = np.random.default_rng(0).permutation(len(vectors))
+        questions = np.ascontiguousarray(vectors[np.sort(order[: scale.asked])])
+        given = np.ascontiguousarray(vectors[np.sort(order[scale.asked :])])
+        told(progress, f"dense structures over {len(given):,} sentences")
+        rows, all_figures["dense"] = dense.measure(given, questions, tuple(dense.TRIED))
+        table += rows
+        told(progress, f"sparse search over {scale.sizes[-1]:,} chunks")
+        rows, all_figures["sparse"] = sparse.measure(scale.sizes[-1], folder)
+        table += rows
+        told(progress, "memory")
+        table += remembered(folder, given)
+        growth = grown(given, questions, folder, all_figures["sparse"], scale, progress)
     all_figures["growth"] = growth
     took = time.perf_counter() - begun
-    picture(growth)
-    PAGE.write_text(page(table, all_figures, growth, took), encoding="utf-8")
-    console.print(shown(table))
-    console.print(f"{took / 60:.0f} minutes. Written: {PAGE.relative_to(ROOT)}, {PICTURE.relative_to(ROOT)}")
+    out.print(shown(table))
+    if large:
+        picture(growth)
+        PAGE.write_text(page(table, all_figures, growth, took, len(given)), encoding="utf-8")
+        out.print(f"{took / 60:.0f} minutes. Written: {PAGE.relative_to(ROOT)}, {PICTURE.relative_to(ROOT)}")
+    else:
+        out.print(f"{took / 60:.1f} minutes for a sample; --large measures all and writes {PAGE.relative_to(ROOT)}")
     if json_file:
         json_file.write_text(json.dumps(all_figures, indent=1), encoding="utf-8")
+
+
+def told(progress: Progress, what: str) -> None:
+    """A line that says what is measured now."""
+    progress.start(f"measure {what}", 1, "run")
+    progress.advance(1)
 
 
 def remembered(folder: Path, given: np.ndarray) -> list[Row]:
@@ -103,13 +135,19 @@ def remembered(folder: Path, given: np.ndarray) -> list[Row]:
 
 
 def grown(
-    given: np.ndarray, questions: np.ndarray, folder: Path, largest: dict[str, float]
+    given: np.ndarray,
+    questions: np.ndarray,
+    folder: Path,
+    largest: dict[str, float],
+    scale: Scale,
+    progress: Progress,
 ) -> dict[int, dict[str, float]]:
     """Milliseconds a question at every size."""
     found: dict[int, dict[str, float]] = {}
     random = np.random.default_rng(1)
-    for size in SIZES:
-        figures = dict(largest) if size == MANY else sparse.measure(size, folder, baseline=False)[1]
+    for size in scale.sizes:
+        told(progress, f"growth at {size:,} chunks")
+        figures = dict(largest) if size == scale.sizes[-1] else sparse.measure(size, folder, baseline=False)[1]
         if size <= len(given):
             rows = given[:size]
         else:
@@ -117,7 +155,7 @@ def grown(
             rows = given[random.integers(0, len(given), size)]
             rows = rows + 0.02 * random.standard_normal(rows.shape, np.float32)
             rows /= np.linalg.norm(rows, axis=1, keepdims=True)
-        kinds = ("int8", "binary", "hnsw") if size <= MOST_LINKED else ("int8", "binary")
+        kinds = ("int8", "binary", "hnsw") if size <= scale.linked else ("int8", "binary")
         figures |= dense.measure(rows, questions[:256], kinds)[1]
         found[size] = {
             name: value for name, value in figures.items() if name in NAMES or name in ("open ms", "pack s")
@@ -150,7 +188,9 @@ def picture(growth: dict[int, dict[str, float]]) -> None:
     figure.savefig(PICTURE)
 
 
-def page(table: list[Row], figures: dict[str, Any], growth: dict[int, dict[str, float]], took: float) -> str:
+def page(
+    table: list[Row], figures: dict[str, Any], growth: dict[int, dict[str, float]], took: float, sentences: int
+) -> str:
     """The page that is kept."""
     processor = next(
         (
@@ -162,11 +202,11 @@ def page(table: list[Row], figures: dict[str, Any], growth: dict[int, dict[str, 
     )
     lines = ["# Benchmarks of the index engines", ""]
     lines += [
-        f"Measured by `./doppio bench engines` on {time.strftime('%d %B %Y')}: {processor}, {os.cpu_count()} cores, "
+        f"Measured by `./doppio bench engines` on {time.strftime('%d %B %Y')}: {processor}, {cores()} cores, "
         f"in {took / 60:.0f} minutes.",
         "Every row is a ratio of two measurements of the same run; absolute times hang on the machine.",
         "Sparse: 1,000,000 chunks of about 80 terms drawn by Zipf's law from 500,000; 100 questions of 3-12 terms.",
-        f"Dense: {TEXTS - ASKED:,} sentences of real text (docstrings of installed packages) by the shipped encoder.",
+        f"Dense: {sentences:,} sentences of real text (docstrings of installed packages) by the shipped encoder.",
         "",
         "| what | beside | claim | ratio | holds |",
         "|---|---|---|---|---|",
@@ -194,7 +234,7 @@ def page(table: list[Row], figures: dict[str, Any], growth: dict[int, dict[str, 
         lines.append(f"| {size:,} | " + " | ".join(cells) + " |")
     lines += [
         "", "Milliseconds a question, first 10 chunks; `open` is the sparse index, `pack` is seconds to compress it.",
-        "Beyond 194,000 the vectors are those of the sentences moved a little; the graph is not built there.", "",
+        f"Beyond {sentences:,} the vectors are those of sentences moved a little; the graph is not built there.", "",
     ]  # fmt: skip
     # What stands below was measured in another way and is kept as it is.
     _, mark, kept = (PAGE.read_text() if PAGE.exists() else "").partition(STARTS)

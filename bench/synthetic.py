@@ -7,9 +7,11 @@ from bench.real_text import sentences
 from numpy.typing import NDArray
 
 from doppio.core.models.encoder import Encoder
+from doppio.core.progress import Progress
 from doppio.core.sparse.postings import Postings, pack_postings
 
 TERMS, LENGTH = 500_000, 80
+BLOCK = 10_000
 
 
 def zipf_postings(chunks: int, seed: int = 0) -> tuple[Postings, list[list[str]]]:
@@ -25,21 +27,26 @@ def zipf_postings(chunks: int, seed: int = 0) -> tuple[Postings, list[list[str]]
     return pack_postings([f"t{n}" for n in range(TERMS)], stream, lengths), questions
 
 
-def text_vectors(count: int, encoder: Encoder, kept: Path) -> NDArray[np.float32]:
-    """Vectors of `count` sentences of real text, encoded once and kept: (count, d) float32, mapped from disk."""
-    path = kept / "vectors.npy"
-    if path.exists():
-        found: NDArray[np.float32] = np.load(path, mmap_mode="r")
-        if len(found) >= count:
-            return found[:count]
+def text_vectors(count: int, encoder: Encoder, kept: Path, progress: Progress) -> NDArray[np.float32]:
+    """Vectors of `count` sentences of real text: (count, d) float32. They are encoded once and kept, block by block,
+    so that a larger run, or one that was stopped, encodes only what is lacking."""
     texts = sentences(count)
+    blocks = [texts[first : first + BLOCK] for first in range(0, len(texts), BLOCK)]
+    paths = [kept / f"vectors-{encoder.digest[:8]}-{place:03d}.npy" for place in range(len(blocks))]
     kept.mkdir(parents=True, exist_ok=True)
-    draft = kept / ".vectors.npy"
-    rows = np.lib.format.open_memmap(draft, "w+", np.float32, (len(texts), encoder.dimension))
-    order = sorted(range(len(texts)), key=lambda place: len(texts[place]))
-    for first in range(0, len(order), 4096):
-        part = order[first : first + 4096]
-        rows[part] = encoder.vectors([texts[place] for place in part])
-    rows.flush()
-    draft.rename(path)
-    return text_vectors(len(texts), encoder, kept)
+    there = [len(np.load(path, mmap_mode="r")) if path.exists() else 0 for path in paths]
+    lacking = [place for place, block in enumerate(blocks) if there[place] < len(block)]
+    progress.start("encode sentences", sum(len(blocks[place]) for place in lacking), "sentences")
+    for place in lacking:
+        block = blocks[place]
+        rows = np.empty((len(block), encoder.dimension), np.float32)
+        order = sorted(range(len(block)), key=lambda at: len(block[at]))
+        for first in range(0, len(order), 512):
+            part = order[first : first + 512]
+            rows[part] = encoder.vectors([block[at] for at in part])
+            progress.advance(len(part))
+        draft = kept / ".vectors.npy"
+        np.save(draft, rows)
+        draft.rename(paths[place])
+    found = [np.load(path)[: len(block)] for path, block in zip(paths, blocks, strict=True)]
+    return np.concatenate(found)

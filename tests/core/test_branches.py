@@ -4,6 +4,7 @@ import tempfile
 import threading
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -19,8 +20,9 @@ from doppio.core.models.registry import TRAINED, Models, titles
 from doppio.core.models.remote import register_remote
 from doppio.core.pipeline import measure_of
 from doppio.core.recipe import STRUCTURES, check, check_analysis
-from doppio.core.sparse.branch import explained, fielded_terms, weighting_of
+from doppio.core.sparse.branch import explained, fielded_terms, terms_of, weighting_of
 from doppio.core.sparse.weighting import LONG, OKAPI, PLUS, TF_IDF, VARIANTS
+from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import HEADING, PARAGRAPH, DocumentBuilder, corpus_fingerprint
 from tests.core.corpus import MODELS, documents, encoder, recipe
 
@@ -222,6 +224,18 @@ class Dense(Branches):
             sorted(row["kind"] for row in rows),
             ["postings", "segment", "structure", "token-vectors", "vectors", "vectors"],
         )
+
+
+class Terms(unittest.TestCase):
+    def test_the_terms_of_a_question_are_worked_out_once(self):
+        settings_ = check_analysis({"synonyms": [["cabin", "gondola"]]})
+        with mock.patch.object(Analysis, "terms", autospec=True, side_effect=Analysis.terms) as asked:
+            found = [terms_of({"analysis": settings_}, text) for text in ("A gondola", "the rope", "A gondola")]
+            self.assertEqual(asked.call_count, 2)
+            # Equal settings of another recipe are its own.
+            self.assertEqual(terms_of({"analysis": dict(settings_)}, "A gondola"), found[0])
+            self.assertEqual(asked.call_count, 3)
+        self.assertEqual(found, [["gondola", "≡cabin"], ["rope"], ["gondola", "≡cabin"]])
 
 
 class Settings(unittest.TestCase):

@@ -1,12 +1,16 @@
 """Stages as a whole, recipes of other shapes, and the mix."""
 
 import json
+from unittest import mock
 
 import numpy as np
+from django.db import connection
 from django.test import TestCase
+from django.test.utils import CaptureQueriesContext
 
 from doppio.asking.models import RecipeVersion
 from doppio.asking.services import OpenPipelines, core_recipe, put_in_force, save_recipe
+from doppio.core.build import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.formats.documents import read_file
@@ -23,6 +27,7 @@ from doppio.library.services import (
     corpus_now,
     corpus_of,
     section_headings,
+    seen_corpora,
     store_documents,
 )
 from doppio.measuring.mix import mix_curve
@@ -289,6 +294,28 @@ class OtherShapes(TestCase):
         measure_recipe(saved, Silent())
         self.assertEqual(path.read_bytes()[:-400], sound[:-400])
         self.assertEqual(OpenPipelines().get(self.workspace, core).vectors["meaning"].count, chunk_count(saved))
+
+    def test_opening_reads_corpus_and_keys_once_and_keeps_only_its_own_askers_waiting(self):
+        saved, _ = measured(self.workspace, branches=[DENSE], rerank=None)
+        other, _ = measured(self.workspace, branches=[DENSE], rerank=None, select={"k": 1})
+        core, opened = core_recipe(saved), OpenPipelines()
+        seen_corpora._seen.clear()
+        with (
+            mock.patch.object(Builder, "keys", autospec=True, side_effect=Builder.keys) as keys,
+            CaptureQueriesContext(connection) as asked,
+        ):
+            first = opened.get(self.workspace, core)
+        self.assertEqual(keys.call_count, 1)
+        self.assertEqual(len([q for q in asked if '"library_document"' in q["sql"] and "name" in q["sql"]]), 1)
+        self.assertIs(opened.get(self.workspace, core), first)
+        # One recipe is being opened, and takes long: another one that is open answers all the same.
+        self.assertEqual(len(opened._opening), len({id(lock) for lock in opened._opening}))
+        for lock in opened._opening:
+            lock.acquire()
+        self.assertIs(opened.get(self.workspace, core), first)
+        for lock in opened._opening:
+            lock.release()
+        self.assertIsNot(opened.get(self.workspace, core_recipe(other)), first)
 
     def test_a_request_without_its_token_changes_nothing(self):
         from django.test import Client

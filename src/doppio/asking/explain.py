@@ -7,6 +7,7 @@ import numpy as np
 
 from doppio.core.measure.relevance import Relevance
 from doppio.core.pipeline import Pipeline
+from doppio.core.sparse.branch import analysis_of
 from doppio.core.sparse.branch import explained as branch_explained
 from doppio.core.text.analysis import Analysis
 from doppio.core.trace import Trace
@@ -99,8 +100,8 @@ def explained(pipeline: Pipeline, question: str, chunks: Sequence[int]) -> list[
     branch = sparse_branch(pipeline)
     if branch is None or not chunks:
         return []
-    analysis = Analysis.of(branch["analysis"])
-    wanted = {term.text for term in analysis.terms(question)}
+    analysis = analysis_of(branch["analysis"])
+    wanted = {term.text for term in analysis.asked(question)}
     rows, lengths = branch_explained(branch, pipeline.postings[branch["id"]], question, list(chunks))
     return [
         {

@@ -20,11 +20,12 @@ from doppio.core.models.registry import TRAINED
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe import Recipe, check
 from doppio.core.trace import Trace
-from doppio.indexing.services import is_built, models, open_meanwhile, open_pipeline
+from doppio.indexing.services import models, open_meanwhile, open_pipeline
 from doppio.library.models import Workspace
 from doppio.library.services import RecordedTexts, seen_corpora
 
 KEPT_OPEN = 6
+OPENED_AT_ONCE = 16
 TRIES = 3
 NOT_BUILT = "The indexes of recipe {!r} are not built for the present documents; run its trial."
 
@@ -39,12 +40,17 @@ class _Opened:
     complete: bool
 
 
+# Workspace, corpus, recipe.
+_Key = tuple[int, str, str]
+
+
 class OpenPipelines:
     """The pipelines used last, opened once in this process."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._open: OrderedDict[tuple[int, str, str], _Opened] = OrderedDict()
+        self._opening = [threading.Lock() for _ in range(OPENED_AT_ONCE)]
+        self._open: OrderedDict[_Key, _Opened] = OrderedDict()
 
     def get(self, workspace: Workspace, recipe: Recipe) -> Pipeline:
         """The opened pipeline of a recipe.
@@ -59,15 +65,28 @@ class OpenPipelines:
             If one of them is not what was written.
         """
         key = (workspace.pk, seen_corpora.now(workspace).key, recipe.fingerprint)
+        found = self._found(key)
+        if found is None or not found.complete:
+            # Whoever opens keeps those waiting that may want the same, and nobody else.
+            with self._opening[hash(key) % len(self._opening)]:
+                found = self._found(key)
+                if found is None or not found.complete:
+                    found = self._opened(workspace, recipe, found)
+                    self._keep(key, found)
+        return found.pipeline
+
+    def _found(self, key: _Key) -> _Opened | None:
         with self._lock:
-            found = self._open.get(key)
-            if found is None or not found.complete:
-                found = self._opened(workspace, recipe, found)
-                self._open[key] = found
-                while len(self._open) > KEPT_OPEN:
-                    self._open.popitem(last=False)
+            if key in self._open:
+                self._open.move_to_end(key)
+            return self._open.get(key)
+
+    def _keep(self, key: _Key, found: _Opened) -> None:
+        with self._lock:
+            self._open[key] = found
             self._open.move_to_end(key)
-            return found.pipeline
+            while len(self._open) > KEPT_OPEN:
+                self._open.popitem(last=False)
 
     def is_whole(self, pipeline: Pipeline) -> bool:
         """Whether a pipeline that was got here is over all documents that there were then."""
@@ -89,8 +108,9 @@ class OpenPipelines:
 
     @staticmethod
     def _opened(workspace: Workspace, recipe: Recipe, before: _Opened | None) -> _Opened:
-        if is_built(workspace, recipe):
-            return _Opened(open_pipeline(workspace, recipe), True)
+        whole = open_pipeline(workspace, recipe)
+        if whole is not None:
+            return _Opened(whole, True)
         pipeline = before.pipeline if before is not None else open_meanwhile(workspace, recipe)
         if pipeline is None:
             raise NotBuilt(NOT_BUILT.format(recipe.name))

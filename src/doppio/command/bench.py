@@ -36,12 +36,17 @@ def bench(
     rounds: Annotated[int, typer.Option(help="Times that each question is asked.", min=1)] = 3,
     most: Annotated[int, typer.Option(help="Questions to ask; the demo's first.", min=1)] = 60,
     json_file: Annotated[Path | None, typer.Option("--json", help="Write the figures here.")] = None,
+    large: Annotated[bool, typer.Option(help="Engines: a million chunks, no sample; writes the page.")] = False,
     cache: Annotated[Path, typer.Option(help="Where built indexes are kept and found again.")] = VAR / "cache",
 ) -> None:
     """Time the demo's questions stage by stage, how documents are cut, the engines, or the joint scorer."""
     if what in ("chunking", "engines", "scorer"):
         sys.path.insert(0, str(ROOT))
-        runpy.run_path(str(ROOT / "bench" / f"{what}.py"))["main"](json_file)
+        measure = runpy.run_path(str(ROOT / "bench" / f"{what}.py"))["main"]
+        if what == "engines":
+            measure(json_file, large)
+        else:
+            measure(json_file)
         return
     if what != "questions":
         raise DoppioError(f"bench: {what!r} is not one of questions, chunking, engines, scorer")

@@ -401,7 +401,17 @@ class Builder:
         FileNotFoundError, ArtifactDamaged
             If an artifact has not been built, or is not what was written.
         """
-        return self._retried(lambda: self._pipeline(self.keys(corpus, recipe), recipe, texts))
+        return self.open_keys(self.keys(corpus, recipe), recipe, lambda _: texts)
+
+    def open_keys(self, keys: Keys, recipe: Recipe, texts: Callable[[ChunkTable], ChunkTexts]) -> Pipeline:
+        """The same from the keys, which the caller has; the texts of chunks come from the table that is read here."""
+
+        def once() -> Pipeline:
+            opened = self._opened_once(keys.chunks)
+            table = opened.table()
+            return self._over_opened(opened, table, keys, recipe, texts(table))
+
+        return self._retried(once)
 
     def held(self, digests: Sequence[str], recipe: Recipe) -> "Held | None":
         """What is complete for a corpus that is not built: its documents that stand in whole segments.
@@ -446,12 +456,11 @@ class Builder:
 
     def open_held(self, held: "Held", recipe: Recipe, texts: ChunkTexts) -> Pipeline:
         """A pipeline over what is complete; see `open` for errors."""
-        return self._over_opened(held.opened, held.keys, recipe, texts)
+        return self._over_opened(held.opened, held.opened.table(), held.keys, recipe, texts)
 
-    def _pipeline(self, keys: Keys, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
-        return self._over_opened(self._opened_once(keys.chunks), keys, recipe, texts)
-
-    def _over_opened(self, opened: Opened, keys: Keys, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
+    def _over_opened(
+        self, opened: Opened, table: ChunkTable, keys: Keys, recipe: Recipe, texts: ChunkTexts
+    ) -> Pipeline:
         scorer: JointScorer | None = None
         if recipe.rerank and not keys.tokens:
             scorer = self.models.scorer(recipe.rerank["scorer"])
@@ -468,7 +477,7 @@ class Builder:
         metrics = {branch["id"]: branch.get("metric", COSINE) for branch in recipe.branches}
         return Pipeline(
             recipe,
-            opened.table(),
+            table,
             texts,
             sparse,
             {b: self._dense(opened, p, keys.structures.get(b), metrics[b]) for b, p in keys.vectors.items()},

@@ -9,7 +9,7 @@ from django.db import transaction
 from procrastinate.exceptions import AlreadyEnqueued
 
 from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.build import Builder, Keys
 from doppio.core.chunking.table import ChunkTable
 from doppio.core.errors import ArtifactDamaged, Cancelled, DoppioError
 from doppio.core.models.registry import Models
@@ -26,6 +26,7 @@ from doppio.library.services import (
     corpus_now,
     corpus_of,
     record_chunking,
+    seen_corpora,
 )
 
 # Bytes a second that a look through all artifacts reads: it stays out of everybody's way.
@@ -56,7 +57,7 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Co
     corpus = snapshot.key
     keys = core.keys(corpus, recipe)
     try:
-        table = core.table(corpus, recipe)
+        table = core.opened(keys.chunks).table()
     except (FileNotFoundError, ArtifactDamaged):
         documents = core_documents(workspace)
         if corpus_fingerprint(documents) != corpus:
@@ -67,7 +68,7 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Co
     begun = time.perf_counter()
     lacking = bool(core.missing(keys))
     core.indexes(corpus, recipe, texts)
-    pipeline = core.open(corpus, recipe, texts)
+    pipeline = core.open_keys(keys, recipe, lambda _: texts)
     seconds = round(time.perf_counter() - begun, 3) if lacking else None
     with transaction.atomic():
         # The record may have gone meanwhile, with one of another state of the documents.
@@ -119,7 +120,10 @@ def damaged(stopping: threading.Event, rate: float = LOOKED_AT) -> list[str]:
 def is_built(workspace: Workspace, recipe: Recipe) -> bool:
     """Whether a recipe can be asked at once."""
     core = builder()
-    keys = core.keys(corpus_of(workspace), recipe)
+    return _is_there(workspace, core, core.keys(seen_corpora.now(workspace).key, recipe))
+
+
+def _is_there(workspace: Workspace, core: Builder, keys: Keys) -> bool:
     return not core.missing(keys) and workspace.chunkings.filter(key=keys.chunks).exists()
 
 
@@ -146,12 +150,13 @@ def indexes_of(workspace: Workspace, recipe: Recipe) -> dict[str, list[Index]]:
     }
 
 
-def open_pipeline(workspace: Workspace, recipe: Recipe) -> Pipeline:
-    """The pipeline of a recipe that has been built."""
-    core, snapshot = builder(), corpus_now(workspace)
-    corpus = snapshot.key
-    texts = RecordedTexts(snapshot, core.table(corpus, recipe), recipe.chunking["context"])
-    return core.open(corpus, recipe, texts)
+def open_pipeline(workspace: Workspace, recipe: Recipe) -> Pipeline | None:
+    """The pipeline of a recipe; None where it is not built for the documents of this moment."""
+    core, snapshot = builder(), seen_corpora.now(workspace)
+    keys = core.keys(snapshot.key, recipe)
+    if not _is_there(workspace, core, keys):
+        return None
+    return core.open_keys(keys, recipe, lambda table: RecordedTexts(snapshot, table, recipe.chunking["context"]))
 
 
 def open_meanwhile(workspace: Workspace, recipe: Recipe) -> Pipeline | None:

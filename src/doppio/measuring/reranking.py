@@ -113,9 +113,9 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
         If it is not built, does not rerank, or no question has an answer.
     """
     workspace, core = recipe.workspace, core_recipe(recipe)
-    if not is_built(workspace, core):
-        raise NotBuilt("The recipe is not built for the present documents; run its trial first.")
     pipeline = open_pipeline(workspace, core)
+    if pipeline is None:
+        raise NotBuilt("The recipe is not built for the present documents; run its trial first.")
     scorer = scorer_of(pipeline)
     assert core.rerank is not None
     questions = [question for question in core_questions(workspace) if question.answerable]

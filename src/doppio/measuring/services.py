@@ -18,7 +18,7 @@ from doppio.core.measure.trial import Trial, run_trial
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress
 from doppio.indexing.models import Job, Survey
-from doppio.indexing.services import build, is_built, open_pipeline
+from doppio.indexing.services import build, open_pipeline
 from doppio.library.models import Document, Workspace
 from doppio.library.services import Corpus, RecordedTexts, corpus_now, corpus_of
 from doppio.measuring.models import AnswerSpan, Question, TrialRecord, TrialRow
@@ -142,9 +142,9 @@ def survey_recipe(recipe: RecipeVersion, progress: Progress) -> Survey:
 
     workspace = recipe.workspace
     core = core_recipe(recipe)
-    if not is_built(workspace, core):
-        raise DoppioError("The recipe is not built for the present documents; run its trial first.")
     pipeline = open_pipeline(workspace, core)
+    if pipeline is None:
+        raise DoppioError("The recipe is not built for the present documents; run its trial first.")
     branch = dense_branch(pipeline)
     if branch is None:
         raise DoppioError("This recipe has no dense branch.")

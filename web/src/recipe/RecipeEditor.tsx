@@ -93,9 +93,9 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
   }
 
   return (
-    <Offcanvas show onHide={close} placement="end" className="recipe-form">
+    <Offcanvas show onHide={close} placement="end" className="recipe-form" aria-labelledby="recipe-title">
       <Offcanvas.Header closeButton>
-        <Offcanvas.Title as="h2">
+        <Offcanvas.Title as="h2" id="recipe-title">
           {recipe.name} v{recipe.version}, edited
         </Offcanvas.Title>
       </Offcanvas.Header>

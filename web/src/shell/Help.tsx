@@ -21,9 +21,11 @@ const WORDS = [
 
 export function Help({ shown, close }: { shown: boolean; close: () => void }) {
   return (
-    <Modal show={shown} onHide={close} size="lg">
+    <Modal show={shown} onHide={close} size="lg" aria-labelledby="help-title">
       <Modal.Header closeButton>
-        <Modal.Title as="h2">Keys and words</Modal.Title>
+        <Modal.Title as="h2" id="help-title">
+          Keys and words
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body className="d-grid gap-3 align-items-start" style={{ gridTemplateColumns: "1fr 1.35fr" }}>
         <List rows={KEYS} keys />

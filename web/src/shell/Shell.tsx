@@ -10,6 +10,8 @@ import { RecipePicker } from "../recipe/RecipePicker";
 import { Help } from "./Help";
 import { JobBar } from "./JobBar";
 import { useKeys } from "./keyboard";
+import { TITLES, useStage } from "./pin";
+import { useReachable } from "./reachable";
 import { Empty, Shown } from "./states";
 import { WorkspaceContext } from "./workspace";
 
@@ -37,10 +39,15 @@ function Frame({ name, documents }: { name: string; documents: number }) {
   const [editing, setEditing] = useState(false);
   const [help, setHelp] = useState(false);
   const onTrials = useLocation().pathname.startsWith("/trials");
+  const stage = useStage();
+  useReachable();
   useKeys(questions.data ?? [], () => setHelp((shown) => !shown));
   return (
     <div className="app">
       <header className="top">
+        <h1 className="visually-hidden">
+          {onTrials ? "Trials" : stage ? TITLES[stage] : "Line"} of {name}
+        </h1>
         <NavLink className="name" to="/line/fused">
           Doppio
         </NavLink>

@@ -120,7 +120,9 @@ function MetricTable({ rows, stage }: { rows: Trial[]; stage: string }) {
           <th className="text-end" title="asking all questions, on this machine">
             Time
           </th>
-          <th />
+          <th>
+            <span className="visually-hidden">actions</span>
+          </th>
         </tr>
       </thead>
       <tbody>

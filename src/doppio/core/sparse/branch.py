@@ -1,12 +1,14 @@
 """A sparse branch of a recipe, in the terms of its index."""
 
+import threading
+from collections import OrderedDict
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from doppio.core.sparse.fields import FIELDS, FieldWeight
 from doppio.core.sparse.index import TermShare
 from doppio.core.sparse.weighting import LONG, PLUS, Weighting
-from doppio.core.text.analysis import Analysis
+from doppio.core.text.analysis import Analysis, Term
 
 # The papers' own values of the least that a term adds.
 DELTA = {PLUS: 1.0, LONG: 0.5}
@@ -20,7 +22,40 @@ def weighting_of(branch: Mapping[str, Any]) -> Weighting:
 
 def terms_of(branch: Mapping[str, Any], text: str) -> list[str]:
     """Terms of a question."""
-    return [term.text for term in Analysis.of(branch["analysis"]).terms(text)]
+    return [term.text for term in asked_terms(branch["analysis"], text)]
+
+
+def asked_terms(settings: Mapping[str, Any], text: str) -> tuple[Term, ...]:
+    """Terms of a question by the analysis of a recipe; worked out once for all branches, stages and views."""
+    return analysis_of(settings).asked(text)
+
+
+def analysis_of(settings: Mapping[str, Any]) -> Analysis:
+    """The analysis that a recipe's settings ask for, made once for a recipe."""
+    return _known.analysis(settings)
+
+
+class _Known:
+    """The analyses asked by lately. A recipe's settings are told by being the same object: it may hold a quarter of
+    a million synonyms, which nobody compares for every question."""
+
+    def __init__(self, kept: int = 32) -> None:
+        self._kept = kept
+        self._lock = threading.Lock()
+        self._held: OrderedDict[int, tuple[Mapping[str, Any], Analysis]] = OrderedDict()
+
+    def analysis(self, settings: Mapping[str, Any]) -> Analysis:
+        key = id(settings)
+        with self._lock:
+            if key not in self._held:
+                self._held[key] = settings, Analysis.of(settings)
+            self._held.move_to_end(key)
+            while len(self._held) > self._kept:
+                self._held.popitem(last=False)
+            return self._held[key][1]
+
+
+_known = _Known()
 
 
 def field_weights(branch: Mapping[str, Any]) -> dict[str, FieldWeight]:
@@ -40,9 +75,8 @@ def fielded_terms(branch: Mapping[str, Any], text: str) -> list[dict[str, str]]:
     for name in FIELDS:
         if name not in branch["fields"]:
             continue
-        analysis = Analysis.of(branch["fields"][name]["analysis"] or branch["analysis"])
         seen: dict[tuple[int, int], int] = {}
-        for term in analysis.terms(text):
+        for term in asked_terms(branch["fields"][name]["analysis"] or branch["analysis"], text):
             span = (term.start, term.end)
             seen[span] = seen.get(span, 0) + 1
             found.setdefault((*span, seen[span]), {})[name] = term.text

@@ -125,6 +125,14 @@ class Analysis:
         """
         return [term for step in self.steps(text) for term in step.terms]
 
+    def asked(self, text: str) -> tuple[Term, ...]:
+        """The same for questions, which come again: those of the last ones are known."""
+        return self._asked(text)
+
+    @cached_property
+    def _asked(self) -> Callable[[str], tuple[Term, ...]]:
+        return lru_cache(maxsize=256)(lambda text: tuple(self.terms(text)))
+
     def steps(self, text: str) -> Iterator[Step]:
         """Token by token, what the analysis makes of a text."""
         found = (step for match in _TOKEN.finditer(text) for step in self._token(match[0], match.start()))

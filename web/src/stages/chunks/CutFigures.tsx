@@ -27,7 +27,9 @@ export function CutFigures({ one, other }: { one: ChunkFigures; other?: ChunkFig
       {other && (
         <thead>
           <tr>
-            <th />
+            <th>
+              <span className="visually-hidden">figure</span>
+            </th>
             <th>in force</th>
             <th>this</th>
           </tr>

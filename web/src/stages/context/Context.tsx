@@ -4,6 +4,7 @@ import type { Asked, TracedChunk } from "../../api/client";
 import { useLine, useQuestions } from "../../api/queries";
 import { useGo } from "../../shell/pin";
 import { Empty, Measured, Shown } from "../../shell/states";
+import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { percent, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
@@ -136,13 +137,26 @@ export function ContextPinned({ asked }: { asked: Asked }) {
         {stage.kept.filter(Boolean).length} passages, {asked.trace.tokens.toLocaleString()} of{" "}
         {budget.toLocaleString()} tokens
       </h3>
-      <div className="budget mb-3" role="img" aria-label={`${asked.trace.tokens} of ${budget} tokens used`}>
+      <div
+        className="budget mb-3"
+        role="group"
+        aria-label={`${asked.trace.tokens} of ${budget} tokens used`}
+        aria-description="Each part is a passage; arrow keys go from one to the next, Enter goes to it."
+        onKeyDown={pictureKeys}
+      >
         {stage.chunks.map((number, row) => {
           const chunk = chunks.get(number);
           return stage.kept[row] && chunk ? (
             <span
               key={number}
               title={`passage ${row + 1}: ${cost(row, chunk)} tokens`}
+              {...mark(
+                `passage ${row + 1}: ${cost(row, chunk)} tokens${chunk.relevant ? ", holds an answer" : ""}`,
+                row === stage.kept.indexOf(true),
+              )}
+              onClick={() =>
+                document.getElementById(`passage-${number}`)?.scrollIntoView({ block: "center" })
+              }
               style={{
                 width: `${(100 * cost(row, chunk)) / budget}%`,
                 background: chunk.relevant ? "var(--answer)" : "#b9a58f",
@@ -156,7 +170,12 @@ export function ContextPinned({ asked }: { asked: Asked }) {
           const chunk = chunks.get(number);
           if (!chunk) return null;
           return (
-            <div key={number} className="card-passage mb-2" style={{ opacity: stage.kept[row] ? 1 : 0.55 }}>
+            <div
+              key={number}
+              id={`passage-${number}`}
+              className="card-passage mb-2"
+              style={{ opacity: stage.kept[row] ? 1 : 0.55 }}
+            >
               <div className="d-flex small-text soft num mb-1">
                 <strong className={chunk.relevant ? "gain me-2" : "me-2"}>{row + 1}</strong>
                 <span>{place(chunk)}</span>

@@ -2,6 +2,7 @@
 import { scaleLog, scalePow } from "d3-scale";
 import { useState } from "react";
 import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "../../api/indexes";
+import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
 import { bytes, duration } from "../../text/numbers";
 import { Measured } from "../shared/Measured";
@@ -73,7 +74,13 @@ function Picture({
     <div className="survey">
       <figure className="m-0">
         <div className="small-text soft">recall@10 against the exact search; up is better</div>
-        <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label="recall against questions a second">
+        <svg
+          viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+          role="group"
+          aria-label="Recall against questions a second"
+          aria-description={`${points.length} structures; arrow keys go from one to the next, Enter chooses.`}
+          onKeyDown={pictureKeys}
+        >
           {[0, 0.3, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 1]
             .filter((tick) => tick >= least)
             .map((tick) => (
@@ -105,11 +112,12 @@ function Picture({
               d={SHAPES[(row.structure as Structure).kind]}
               transform={`translate(${x(row.per_second)},${y(row.recall)})`}
               className={`point ${place === chosen ? "chosen" : ""} ${best.includes(row) ? "best" : ""}`}
-              tabIndex={0}
-              role="button"
-              aria-label={`${words(row)}, recall ${row.recall.toFixed(3)}`}
+              {...mark(
+                `${words(row)}, recall ${row.recall.toFixed(3)}, ${Math.round(row.per_second)} questions a second`,
+                place === chosen,
+                place === chosen,
+              )}
               onClick={() => setChosen(place)}
-              onKeyDown={(event) => event.key === "Enter" && setChosen(place)}
             >
               <title>{`${words(row)}\nrecall ${row.recall.toFixed(3)}, ${Math.round(row.per_second).toLocaleString()} questions a second`}</title>
             </path>

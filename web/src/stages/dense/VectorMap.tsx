@@ -2,6 +2,7 @@
 import { scaleLinear } from "d3-scale";
 import { useMemo, useState } from "react";
 import { useNeighbours, useVectorMap, type VectorMapData } from "../../api/indexes";
+import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
 import { percent, score } from "../../text/numbers";
 
@@ -49,7 +50,13 @@ function Picture({
   order.sort((a, b) => weight(a) - weight(b));
   return (
     <figure className="m-0">
-      <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label="chunks on their two principal axes">
+      <svg
+        viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+        role="group"
+        aria-label="Chunks on their two principal axes"
+        aria-description={`${data.chunks.length} chunks; arrow keys go to the next one that way, Enter shows its neighbours.`}
+        onKeyDown={pictureKeys}
+      >
         {order.map((place) => {
           const number = data.chunks[place]!;
           const kind = answers.has(number) ? "answer" : hits.has(number) ? "hit" : "";
@@ -61,6 +68,11 @@ function Picture({
               transform={at}
               className={`spot ${kind} ${number === chosen ? "chosen" : ""}`}
               data-spot={number}
+              {...mark(
+                `chunk ${number}${kind ? `, ${kind}` : ""}`,
+                chosen === null ? place === order[0] : number === chosen,
+                number === chosen,
+              )}
               onClick={() => choose(number)}
             />
           );

@@ -2,6 +2,7 @@
 import { scaleLinear, scaleSqrt } from "d3-scale";
 import { useState } from "react";
 import { useDepths, useStartDepths, type DepthPoint, type Depths } from "../../api/reranking";
+import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
 import { milliseconds } from "../../text/numbers";
 import { Measured } from "../shared/Measured";
@@ -64,7 +65,13 @@ function Picture({ data, again }: { data: Depths; again: (() => void) | null }) 
             </span>
           ))}
         </div>
-        <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label="Recall and time by shortlist depth">
+        <svg
+          viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+          role="group"
+          aria-label="Recall and time by shortlist depth"
+          aria-description="Arrow keys go from depth to depth, Enter chooses."
+          onKeyDown={pictureKeys}
+        >
           {y.ticks(5).map((tick) => (
             <g key={tick} className="tick">
               <line x1={EDGE.left} x2={WIDTH - EDGE.right} y1={y(tick)} y2={y(tick)} />
@@ -124,12 +131,12 @@ function Picture({ data, again }: { data: Depths; again: (() => void) | null }) 
                 width={26}
                 y={RECALL.top}
                 height={TIME.bottom - RECALL.top + 20}
-                role="button"
-                tabIndex={0}
-                aria-label={`Depth ${row.depth}`}
-                aria-pressed={number === chosen}
+                {...mark(
+                  `Depth ${row.depth}: ${cutoffs.map((k) => `recall@${k} ${(row.recall[k] ?? 0).toFixed(3)}`).join(", ")}, ${milliseconds(row.seconds)} a question`,
+                  number === chosen,
+                  number === chosen,
+                )}
                 onClick={() => setChosen(number)}
-                onKeyDown={(event) => event.key === "Enter" && setChosen(number)}
               >
                 <title>{`depth ${row.depth}: ${milliseconds(row.seconds)} a question`}</title>
               </rect>

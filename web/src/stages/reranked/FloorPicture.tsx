@@ -50,6 +50,8 @@ function Picture({ data }: { data: Floor }) {
       <figure className="m-0">
         <svg
           ref={drawing}
+          role="group"
+          aria-label={`Scores of ${of(true).length} relevant and ${of(false).length} other chunks`}
           viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
           onPointerDown={(event) => {
             event.currentTarget.setPointerCapture(event.pointerId);
@@ -82,6 +84,7 @@ function Picture({ data }: { data: Floor }) {
             aria-valuemin={low}
             aria-valuemax={high}
             aria-valuenow={floor}
+            aria-valuetext={`${score(floor)}: ${found.hits} of ${found.all} chunks dropped, ${found.lost} answers lost`}
             onKeyDown={(event) => {
               if (event.key === "ArrowLeft") move(floor - step);
               if (event.key === "ArrowRight") move(floor + step);

@@ -10,13 +10,15 @@ const TOP = 26;
 export function Slope({ pairs, depth }: { pairs: [from: number, to: number][]; depth: number }) {
   const y = (rank: number) => TOP + ((rank - 1) / Math.max(depth - 1, 1)) * (HEIGHT - TOP - 14);
   const rows = moves(pairs);
+  const risen = pairs.filter(([from, to]) => to < from).length;
+  const fallen = pairs.filter(([from, to]) => to > from).length;
   const counted = (side: 0 | 1, rank: number) => pairs.filter((pair) => pair[side] === rank).length;
   return (
     <svg
       className="slope"
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
       role="img"
-      aria-label="First relevant chunk before and after reranking"
+      aria-label={`First relevant chunk before and after reranking: ${risen} questions rise, ${fallen} fall, ${pairs.length - risen - fallen} stay`}
     >
       <text x={LEFT} y={12} textAnchor="middle" className="head">
         fused

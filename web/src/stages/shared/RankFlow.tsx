@@ -4,6 +4,7 @@ import { scaleLinear } from "d3-scale";
 import { linkHorizontal } from "d3-shape";
 import type { TracedChunk } from "../../api/client";
 import { markerPath } from "../../shell/Marker";
+import { mark, pictureKeys } from "../../shell/pictureKeys";
 
 export interface Lane {
   id: string;
@@ -43,6 +44,7 @@ export function RankFlow({
   const x = scaleLinear()
     .domain([0, Math.max(lanes.length - 1, 1)])
     .range([58, width - 58]);
+  const firstLane = lanes.findIndex((lane) => lane.chunks.length > 0);
   const y = (rank: number) => TOP + (rank - 0.5) * STEP;
   const tone = (lane: Lane) => `var(--${lane.kind})`;
   const relevant = (chunk: number) => chunks.get(chunk)?.relevant ?? false;
@@ -52,8 +54,10 @@ export function RankFlow({
     <svg
       className="flow"
       viewBox={`0 0 ${width} ${height}`}
-      role="img"
+      role="group"
       aria-label="Rank flow"
+      aria-description={described(lanes, relevant)}
+      onKeyDown={pictureKeys}
       style={{ width: "100%", maxHeight: 470 }}
     >
       {lanes.map((lane, column) => (
@@ -114,8 +118,11 @@ export function RankFlow({
             <g
               key={`${lane.id}-${chunk}`}
               className="node"
-              role="button"
-              aria-label={`${lane.title} rank ${row + 1}, chunk ${chunk}`}
+              {...mark(
+                `${lane.title} rank ${row + 1}, chunk ${chunk}${relevant(chunk) ? ", holds an answer" : ""}: ${chunks.get(chunk)?.text.slice(0, 60) ?? ""}`,
+                column === firstLane && row === 0,
+                chosen === chunk,
+              )}
               data-lane={lane.id}
               data-node={chunk}
               onClick={() => choose(chunk)}
@@ -166,4 +173,13 @@ export function RankFlow({
       )}
     </svg>
   );
+}
+
+/** The picture in a sentence: where the first chunk with an answer stands in every lane. */
+function described(lanes: Lane[], relevant: (chunk: number) => boolean): string {
+  const said = lanes.map((lane) => {
+    const rank = lane.chunks.findIndex(relevant) + 1;
+    return `${lane.title}: ${rank ? `first answer at rank ${rank} of ${lane.chunks.length}` : `no answer among ${lane.chunks.length}`}`;
+  });
+  return `${said.join("; ")}. Arrow keys go from chunk to chunk.`;
 }
