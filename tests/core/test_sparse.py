@@ -133,7 +133,7 @@ class Pruning(unittest.TestCase):
         dead[~gone] = np.arange((~gone).sum())
         for now in (np.empty(0, np.int64), dead):
             index = SparseIndex([Segment(self.postings, now)])
-            for variant in (OKAPI, PLUS, LONG, DIRICHLET):
+            for variant in (OKAPI, PLUS, LONG, DIRICHLET, TF_IDF):
                 for depth in (1, 10, 300):
                     for question in self.questions:
                         weighting = Weighting(variant, k1=0.9, b=0.4)
@@ -141,6 +141,43 @@ class Pruning(unittest.TestCase):
                         whole = index.search(question, depth, weighting, exhaustive=True)
                         np.testing.assert_array_equal(pruned[0], whole[0], f"{variant} {depth} {question}")
                         np.testing.assert_array_equal(pruned[1], whole[1])
+
+    def test_fields_are_pruned_to_exactly_what_exhaustive_search_finds(self):
+        """Three fields, one of them rare; several segments, some of whose chunks are deleted."""
+        fields = {"title": zipf(9000, 5, length=3)[0], "headings": zipf(9000, 6, length=8)[0]}
+        body, questions = zipf(9000, 7)
+        fields["body"] = body
+        gone = np.random.default_rng(8).random(9000) < 0.2
+        number = np.where(gone, -1, np.cumsum(~gone) - 1)
+        parts = [np.arange(0, 5000), np.arange(5000, 9000)]
+
+        def index(segments):
+            made = {}
+            for name, postings in fields.items():
+                cut = []
+                for rows, now in segments:
+                    place = np.full(9000, -1, np.int64)
+                    place[rows] = np.arange(len(rows))
+                    cut.append(Segment(merge_postings([(postings, place)], len(rows)), now))
+                made[name] = SparseIndex(cut)
+            return FieldedIndex(made)
+
+        one = index([(np.flatnonzero(~gone), np.empty(0, np.int64))])
+        several = index([(rows, number[rows]) for rows in parts])
+        weights = {"title": FieldWeight(2, 0.3), "headings": FieldWeight(1.5, 0.75), "body": FieldWeight(1, 0.9)}
+        for question in questions:
+            forms = [{"title": term, "headings": term, "body": term} for term in question]
+            forms[0].pop("title")
+            whole = one.search(forms, 20, weights, 0.9, exhaustive=True)
+            for found in (
+                one.search(forms, 20, weights, 0.9, exhaustive=False),
+                several.search(forms, 20, weights, 0.9, exhaustive=False),
+                several.search(forms, 20, weights, 0.9, exhaustive=True),
+            ):
+                np.testing.assert_array_equal(found[0], whole[0])
+                np.testing.assert_array_equal(found[1], whole[1])
+            rows = several.explain(forms, whole[0].tolist(), weights, 0.9)
+            np.testing.assert_array_equal(np.float32([sum(t.share for t in row) for row in rows]), whole[1])
 
     def test_segments_rank_as_one_index_does(self):
         whole, _ = zipf(6000, 9)
@@ -174,6 +211,15 @@ class Packing(unittest.TestCase):
         pack(np.array(values, np.int64), len(values), width, data, 3)
         unpack(data, 3, width, len(values), found)
         self.assertEqual(found[: len(values)].tolist(), values)
+
+    def test_counts_of_some_chunks_are_those_of_the_whole_list(self):
+        postings, _ = zipf(6000, 12)
+        wanted = np.random.default_rng(0).integers(0, 6000, 40)
+        for term in ("t0", "t7", "t400", "t2999", "none"):
+            number = postings.number(term)
+            chunks, counts = postings.of(number)
+            known = dict(zip(chunks.tolist(), counts.tolist(), strict=True))
+            self.assertEqual(postings.counts(number, wanted).tolist(), [known.get(n, 0) for n in wanted.tolist()])
 
     def test_compressed_postings_take_less_than_two_bytes_each(self):
         postings, _ = zipf(40_000, 3)

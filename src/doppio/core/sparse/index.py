@@ -1,9 +1,10 @@
 """The sparse index as a question sees it: segments with their deletions, one set of statistics, one ranking."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
+from typing import TypeVar
 
 import numpy as np
 from numba import njit
@@ -12,13 +13,17 @@ from numpy.typing import NDArray
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.rows import rows_of
 from doppio.core.sparse.postings import Postings
-from doppio.core.sparse.scan import FIRST_WINDOW, offer_all, scan_all, scan_best
-from doppio.core.sparse.weighting import DIRICHLET, TF_IDF, Weighting, block_units, share_of
+from doppio.core.sparse.scan import FIRST_WINDOW, offer_all, scan_all, scan_best, vector_units
+from doppio.core.sparse.weighting import DIRICHLET, TF_IDF, Weighting, block_units, on_grid, share_of
 
 NONE_DEAD = np.empty(0, np.bool_)
 NONE = np.empty(0, np.float64)
 # Settings of a weighting whose bounds stay at hand: 8 bytes a block each.
 SETTINGS_KEPT = 4
+# Terms whose bounds stay at hand, for the variant that has its own for each.
+TERMS_KEPT = 2000
+K = TypeVar("K")
+V = TypeVar("V")
 
 
 @dataclass(frozen=True)
@@ -77,9 +82,10 @@ class SparseIndex:
         self.segments = list(segments)
         self._dead = [segment.dead for segment in self.segments]
         self._gone: dict[str, tuple[int, int]] = {}
-        self._vector_norms: list[NDArray[np.float64]] = []
         self._vocabulary: dict[str, int] | None = None
-        self._unit_of: dict[tuple[Weighting, int], NDArray[np.float64]] = {}
+        self._after_of: dict[tuple[Weighting, int], NDArray[np.float64]] = {}
+        self._norm_of: dict[tuple[Weighting, int], NDArray[np.float32]] = {}
+        self._unit_of: dict[tuple[Weighting, int, int], NDArray[np.float64]] = {}
         self.count, self.length = 0, 0
         for segment, dead in zip(self.segments, self._dead, strict=True):
             lengths = segment.postings.lengths
@@ -188,9 +194,8 @@ class SparseIndex:
         asked = self._asked(terms, weighting)
         if not asked or depth <= 0:
             return np.empty(0, np.int64), np.empty(0, np.float32)
-        base, rise = weighting.norms(self.mean)
         heap_scores, heap_chunks = np.empty(min(depth, self.count)), np.empty(min(depth, self.count), np.int64)
-        size = 0
+        size, times = 0, _times(asked)
         for place, (segment, dead) in enumerate(zip(self.segments, self._dead, strict=True)):
             p = segment.postings
             known = [(p.number(term.term), term.weight, term.slope) for term in asked]
@@ -199,19 +204,17 @@ class SparseIndex:
                 continue
             numbers = np.array([entry[0] for entry in known], np.int64)
             weights, slopes = (np.array([entry[side] for entry in known], np.float64) for side in (1, 2))
-            after = self._after(segment, weighting, asked)
-            shared = numbers, weights, slopes, weighting.number, weighting.k1, weighting.delta
+            after, norms = self._after(place, weighting), self._norms(place, weighting)
+            shared = numbers, weights, slopes, weighting.number, weighting.k1, weighting.delta, norms
             blocks = p.held, p.block_begins, p.block_last, p.block_at, p.block_bits, p.data
-            small = len(p) <= FIRST_WINDOW if exhaustive is None else exhaustive
-            if small or not weighting.prunable:
+            if len(p) <= FIRST_WINDOW if exhaustive is None else exhaustive:
                 scores = np.zeros(len(p), np.float64)
-                scan_all(*shared, self._norms(place, weighting), *blocks, scores)
-                size = offer_all(scores, after, dead, segment.now, heap_scores, heap_chunks, size)
+                scan_all(*shared, *blocks, scores)
+                size = offer_all(scores, after, times, dead, segment.now, heap_scores, heap_chunks, size)
                 continue
-            highest = float(after.max()) if after.size else 0.0
-            units, begins = self._units(place, weighting, base, rise, numbers, slopes)
-            size = scan_best(*shared, base, rise, after, highest, units, begins, *blocks, p.lengths, dead,
-                             segment.now, heap_scores, heap_chunks, size)  # fmt: skip
+            units, begins = self._units(place, weighting, numbers, slopes)
+            size = scan_best(*shared, after, times, units, begins, *blocks, dead, segment.now, heap_scores,
+                             heap_chunks, size)  # fmt: skip
         return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
 
     def search_many(
@@ -228,53 +231,77 @@ class SparseIndex:
         wanted = np.asarray(chunks, np.int64)
         rows: list[list[TermShare]] = [[] for _ in chunks]
         asked = self._asked(terms, weighting)
-        norms, after = np.ones(len(wanted)), np.zeros(len(wanted))
+        norms, after = np.ones(len(wanted), np.float32), np.zeros(len(wanted))
         for place, segment in enumerate(self.segments):
             here, local = rows_of(segment.now, len(segment.postings), wanted)
             norms[here] = self._norms(place, weighting)[local]
-            extra = self._after(segment, weighting, asked)
-            after[here] = extra[local] if extra.size else 0.0
+            extra = self._after(place, weighting)
+            after[here] = on_grid(_times(asked) * extra[local]) if extra.size else 0.0
         known = {term.term: term for term in asked}
+        at = [rows_of(segment.now, len(segment.postings), wanted) for segment in self.segments]
         for term, repeats in Counter(terms).items():
-            holders, counts = self.holders(term)
-            at = np.searchsorted(holders, wanted)
             held = np.zeros(len(wanted), np.int64)
-            inside = at < len(holders)
-            inside[inside] = holders[at[inside]] == wanted[inside]
-            held[inside] = counts[at[inside]]
+            for segment, (here, local) in zip(self.segments, at, strict=True):
+                held[here] = segment.postings.counts(segment.postings.number(term), local)
+            holders = self.statistics(term)[0]
             weight, slope = (known[term].weight, known[term].slope) if term in known else (0.0, 0.0)
             shares = _shares(weighting.number, weight, slope, held, norms, weighting.k1, weighting.delta)
-            idf = weighting.idf(self.count, len(holders))
+            idf = weighting.idf(self.count, holders)
             for row, count, share in zip(rows, held.tolist(), shares.tolist(), strict=True):
-                row.append(TermShare(term, repeats, count, len(holders), idf, share))
+                row.append(TermShare(term, repeats, count, holders, idf, share))
         found = [any(share.share for share in row) for row in rows]
         return rows, [extra if any_term else 0.0 for extra, any_term in zip(after.tolist(), found, strict=True)]
 
     def _units(
-        self, place: int, weighting: Weighting, base: float, rise: float, numbers: Ids, slopes: NDArray[np.float64]
+        self, place: int, weighting: Weighting, numbers: Ids, slopes: NDArray[np.float64]
     ) -> tuple[NDArray[np.float64], Ids]:
         """What a term of weight 1 adds at most, block by block, and where the blocks of each term begin.
 
         For all blocks of a segment it is worked out once a setting; with "dirichlet" it hangs on the term, and is
-        worked out for the terms of the question.
+        worked out for the terms that are asked.
         """
         p = self.segments[place].postings
         if weighting.variant != DIRICHLET:
-            units = self._unit_of.get((weighting, place))
-            if units is None:
-                units = block_units(0, len(p.block_last), p.peak_begins, p.peaks, weighting.number, 0.0, base, rise,
-                                    weighting.k1, weighting.delta)  # fmt: skip
-                if len(self._unit_of) >= SETTINGS_KEPT * len(self.segments):
-                    self._unit_of.clear()
-                self._unit_of[weighting, place] = units
+            units = self._kept(self._unit_of, (weighting, place, -1), lambda: self._all_units(place, weighting))
             return units, p.block_begins[numbers]
         parts = [
-            block_units(int(p.block_begins[number]), int(p.block_begins[number + 1]), p.peak_begins, p.peaks,
-                        weighting.number, slope, base, rise, weighting.k1, weighting.delta)
+            self._kept(
+                self._unit_of,
+                (weighting, place, number),
+                lambda number=number, slope=slope: self._block_units(  # type: ignore[misc]
+                    place, weighting, int(p.block_begins[number]), int(p.block_begins[number + 1]), slope
+                ),
+                TERMS_KEPT,
+            )
             for number, slope in zip(numbers.tolist(), slopes.tolist(), strict=True)
-        ]  # fmt: skip
+        ]
         sizes = np.array([len(part) for part in parts], np.int64)
         return np.concatenate(parts), np.cumsum(sizes) - sizes
+
+    def _all_units(self, place: int, weighting: Weighting) -> NDArray[np.float64]:
+        p = self.segments[place].postings
+        if weighting.variant != TF_IDF:
+            return self._block_units(place, weighting, 0, len(p.block_last), 0.0)
+        return vector_units(
+            self._norms(place, weighting), p.held, p.block_begins, p.block_last, p.block_at, p.block_bits, p.data
+        )
+
+    def _block_units(
+        self, place: int, weighting: Weighting, first: int, final: int, slope: float
+    ) -> NDArray[np.float64]:
+        p = self.segments[place].postings
+        return block_units(first, final, p.peak_begins, p.peaks, weighting.number, slope,
+                           *weighting.norms(self.mean), weighting.k1, weighting.delta)  # fmt: skip
+
+    def _kept(self, held: dict[K, V], key: K, make: Callable[[], V], most: int = SETTINGS_KEPT) -> V:
+        """What is at hand, or made now; of too much of it all is forgotten."""
+        found = held.get(key)
+        if found is None:
+            found = make()
+            if len(held) >= most * max(len(self.segments), 1):
+                held.clear()
+            held[key] = found
+        return found
 
     def _asked(self, terms: Sequence[str], weighting: Weighting) -> list[Asked]:
         """Terms with their weights and slopes; those that no chunk holds are left out."""
@@ -294,25 +321,27 @@ class SparseIndex:
             ]
         return [term for term in found if term.weight > 0]
 
-    def _after(self, segment: Segment, weighting: Weighting, asked: Sequence[Asked]) -> NDArray[np.float64]:
-        """What every chunk gains beside its terms; empty where nothing."""
+    def _after(self, place: int, weighting: Weighting) -> NDArray[np.float64]:
+        """What a chunk gains for every term that is asked, whether it holds it or not; empty where nothing."""
         if weighting.variant != DIRICHLET:
             return NONE
-        terms = sum(term.repeats for term in asked)
-        lengths = segment.postings.lengths
-        found: NDArray[np.float64] = terms * np.log(weighting.mu / (lengths + weighting.mu))
-        return np.round(found * 2.0**32) / 2.0**32
+        lengths = self.segments[place].postings.lengths
+        return self._kept(self._after_of, (weighting, place), lambda: np.log(weighting.mu / (lengths + weighting.mu)))
 
-    def _norms(self, place: int, weighting: Weighting) -> NDArray[np.float64]:
-        """Norm of every chunk of a segment; for TF-IDF 1 / the length of its vector, found once."""
-        if weighting.variant != TF_IDF:
-            base, rise = weighting.norms(self.mean)
-            norms: NDArray[np.float64] = base + rise * self.segments[place].postings.lengths.astype(np.float64)
-            return norms
-        if not self._vector_norms:
-            held = self.vocabulary()
-            self._vector_norms = [_vector_norms(segment.postings, held, self.count) for segment in self.segments]
-        return self._vector_norms[place]
+    def _norms(self, place: int, weighting: Weighting) -> NDArray[np.float32]:
+        """Norm of every chunk of a segment; for TF-IDF 1 / the length of its vector. Found once a setting."""
+        return self._kept(self._norm_of, (weighting, place), lambda: self._made_norms(place, weighting))
+
+    def _made_norms(self, place: int, weighting: Weighting) -> NDArray[np.float32]:
+        postings = self.segments[place].postings
+        if weighting.variant == TF_IDF:
+            return _vector_norms(postings, self.vocabulary(), self.count)
+        base, rise = weighting.norms(self.mean)
+        return (base + rise * postings.lengths.astype(np.float64)).astype(np.float32)
+
+
+def _times(asked: Sequence[Asked]) -> float:
+    return float(sum(term.repeats for term in asked))
 
 
 def _alive_holders(postings: Postings, dead: NDArray[np.bool_]) -> NDArray[np.int64]:
@@ -321,14 +350,13 @@ def _alive_holders(postings: Postings, dead: NDArray[np.bool_]) -> NDArray[np.in
     return np.bincount(owner[~dead[chunks]], minlength=postings.terms)
 
 
-def _vector_norms(postings: Postings, held: Mapping[str, int], count: int) -> NDArray[np.float64]:
+def _vector_norms(postings: Postings, held: Mapping[str, int], count: int) -> NDArray[np.float32]:
     weighting = Weighting(TF_IDF)
     idf = np.array([weighting.idf(count, held.get(postings.term(number), 0)) for number in range(postings.terms)])
     chunks, counts = postings.everything()
     weights = (1 + np.log(counts)) * np.repeat(idf, postings.held)
     squares = np.bincount(chunks, weights**2, minlength=len(postings))
-    found: NDArray[np.float64] = 1 / np.sqrt(np.maximum(squares, 1e-30))
-    return found
+    return (1 / np.sqrt(np.maximum(squares, 1e-30))).astype(np.float32)
 
 
 @njit(cache=True, nogil=True)

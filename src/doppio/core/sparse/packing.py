@@ -47,31 +47,32 @@ def pack(values: NDArray[np.int64], count: int, width: int, data: NDArray[np.uin
             data[at + place * size + byte] = np.uint8((values[place] >> (8 * byte)) & 255)
 
 
-@njit(cache=True, nogil=True)
-def unpack(data: NDArray[np.uint8], at: int, width: int, count: int, values: NDArray[np.int32]) -> None:
-    """Read `count` values of `width` bits from byte `at` on."""
+@njit(cache=True, nogil=True, inline="always")
+def unpack(data, at, width, count, values):  # type: ignore[no-untyped-def]
+    """Read `count` values of `width` bits from byte `at` on, into int32 `values` with room for an even number."""
+    # Places without a sign need no look whether they count from the end, so that the loops run on packed numbers.
+    own = data[at:]
     if width == 0:
         for place in range(count):
             values[place] = 0
     elif width == 4:
-        for pair in range(count >> 1):
-            both = np.int32(data[at + pair])
-            values[2 * pair] = both & 15
-            values[2 * pair + 1] = both >> 4
-        if count & 1:
-            values[count - 1] = np.int32(data[at + (count >> 1)] & 15)
+        for pair in range((count + 1) >> 1):
+            both = np.int32(own[np.uint64(pair)])
+            values[np.uint64(2 * pair)] = both & 15
+            values[np.uint64(2 * pair + 1)] = both >> 4
     elif width == 8:
         for place in range(count):
-            values[place] = np.int32(data[at + place])
+            values[np.uint64(place)] = np.int32(own[np.uint64(place)])
     elif width == 16:
         for place in range(count):
-            values[place] = np.int32(data[at + 2 * place]) | (np.int32(data[at + 2 * place + 1]) << 8)
+            byte = np.uint64(2 * place)
+            values[np.uint64(place)] = np.int32(own[byte]) | (np.int32(own[byte + np.uint64(1)]) << 8)
     else:
         for place in range(count):
-            from_byte = at + 4 * place
-            values[place] = (
-                np.int32(data[from_byte])
-                | (np.int32(data[from_byte + 1]) << 8)
-                | (np.int32(data[from_byte + 2]) << 16)
-                | (np.int32(data[from_byte + 3]) << 24)
+            byte = np.uint64(4 * place)
+            values[np.uint64(place)] = (
+                np.int32(own[byte])
+                | (np.int32(own[byte + np.uint64(1)]) << 8)
+                | (np.int32(own[byte + np.uint64(2)]) << 16)
+                | (np.int32(own[byte + np.uint64(3)]) << 24)
             )

@@ -97,6 +97,13 @@ class Postings:
         return decode_term(number, self.held, self.block_begins, self.block_last, self.block_at, self.block_bits,
                            self.data)  # fmt: skip
 
+    def counts(self, number: int, chunks: NDArray[np.int64]) -> NDArray[np.int32]:
+        """How often a term stands in some chunks; 0 for -1."""
+        if number < 0:
+            return np.zeros(len(chunks), np.int32)
+        return counts_in(number, chunks, self.held, self.block_begins, self.block_last, self.block_at,
+                         self.block_bits, self.data)  # fmt: skip
+
     def everything(self) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
         """Chunks and counts of all terms, term after term."""
         return decode_all(self.held, self.block_begins, self.block_last, self.block_at, self.block_bits, self.data)
@@ -344,10 +351,12 @@ def decode_block(block, size, before, block_at, block_bits, data, chunks, counts
     gap_bits, count_bits = np.int64(block_bits[block, 0]), np.int64(block_bits[block, 1])
     unpack(data, block_at[block], gap_bits, size, chunks)
     unpack(data, block_at[block] + bytes_for(size, gap_bits), count_bits, size, counts)
+    last = np.int32(before)
     for place in range(size):
-        before += chunks[place] + 1
-        chunks[place] = before
-        counts[place] += 1
+        last = np.int32(last + chunks[np.uint64(place)] + np.int32(1))
+        chunks[np.uint64(place)] = last
+    for place in range(size):
+        counts[np.uint64(place)] += np.int32(1)
 
 
 @njit(cache=True, nogil=True)
@@ -361,14 +370,49 @@ def decode_term(
     data: NDArray[np.uint8],
 ) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
     """All postings of a term."""
-    chunks, counts = np.empty(held[term], np.int32), np.empty(held[term], np.int32)
+    # Blocks are read in pairs of numbers.
+    chunks, counts = np.empty(held[term] + 1, np.int32), np.empty(held[term] + 1, np.int32)
     before, at = np.int32(-1), 0
     for block in range(block_begins[term], block_begins[term + 1]):
         size = min(BLOCK, held[term] - at)
         decode_block(block, size, before, block_at, block_bits, data, chunks[at:], counts[at:])
         before = block_last[block]
         at += size
-    return chunks, counts
+    return chunks[: held[term]], counts[: held[term]]
+
+
+@njit(cache=True, nogil=True)
+def counts_in(
+    term: int,
+    wanted: NDArray[np.int64],
+    held: NDArray[np.int32],
+    block_begins: NDArray[np.int64],
+    block_last: NDArray[np.int32],
+    block_at: NDArray[np.int64],
+    block_bits: NDArray[np.uint8],
+    data: NDArray[np.uint8],
+) -> NDArray[np.int32]:
+    """How often a term stands in some chunks, given in any order; only the blocks that may hold them are read."""
+    found = np.zeros(wanted.size, np.int32)
+    chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
+    first, final = block_begins[term], block_begins[term + 1]
+    for row in range(wanted.size):
+        low, high = first, final
+        while low < high:
+            middle = (low + high) // 2
+            if block_last[middle] < wanted[row]:
+                low = middle + 1
+            else:
+                high = middle
+        if low == final:
+            continue
+        size = min(BLOCK, held[term] - (low - first) * BLOCK)
+        before = block_last[low - 1] if low > first else np.int32(-1)
+        decode_block(low, size, before, block_at, block_bits, data, chunks, counts)
+        for place in range(size):
+            if chunks[place] == wanted[row]:
+                found[row] = counts[place]
+    return found
 
 
 @njit(cache=True, nogil=True)

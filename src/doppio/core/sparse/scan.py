@@ -15,11 +15,12 @@ from doppio.core.bits import trailing_zeros
 from doppio.core.heap import offer
 from doppio.core.sparse.packing import BLOCK
 from doppio.core.sparse.postings import decode_block
-from doppio.core.sparse.weighting import share_of, shares_of
+from doppio.core.sparse.weighting import COMMON, logs_of, on_grid, share_of, shares_of, unit_of
 
 FIRST_WINDOW, WINDOW = 1 << 11, 1 << 15
 # Looking one chunk up takes about as long as reading so many postings.
 LOOKUP_COST = 24
+GLANCE = 256
 # A share is rounded to the grid after its division, which need not grow with the count to the last bit.
 SLACK = 1e-9
 
@@ -32,7 +33,7 @@ def scan_all(
     variant: int,
     k1: float,
     delta: float,
-    norms: NDArray[np.float64],
+    norms: NDArray[np.float32],
     held: NDArray[np.int32],
     block_begins: NDArray[np.int64],
     block_last: NDArray[np.int32],
@@ -43,18 +44,19 @@ def scan_all(
 ) -> None:
     """Add the shares of the terms to the scores of all chunks."""
     chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
-    own, shares = np.empty(BLOCK, np.float64), np.empty(BLOCK, np.float64)
+    own, shares, table = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float64), np.empty(COMMON, np.float64)
     for place in range(numbers.size):
         term = numbers[place]
+        logs_of(variant, slopes[place], table)
         before, left = np.int32(-1), held[term]
         for block in range(block_begins[term], block_begins[term + 1]):
             size = min(BLOCK, left)
             decode_block(block, size, before, block_at, block_bits, data, chunks, counts)
             for at in range(size):
-                own[at] = norms[chunks[at]]
-            shares_of(variant, weights[place], slopes[place], counts, own, size, k1, delta, shares)
+                own[np.uint64(at)] = norms[np.uint32(chunks[np.uint64(at)])]
+            shares_of(variant, weights[place], slopes[place], counts, own, size, k1, delta, table, shares)
             for at in range(size):
-                scores[chunks[at]] += shares[at]
+                scores[np.uint32(chunks[np.uint64(at)])] += shares[np.uint64(at)]
             before = block_last[block]
             left -= size
 
@@ -67,10 +69,9 @@ def scan_best(
     variant: int,
     k1: float,
     delta: float,
-    base: float,
-    rise: float,
+    norms: NDArray[np.float32],
     after: NDArray[np.float64],
-    highest: float,
+    times: float,
     units: NDArray[np.float64],
     unit_begins: NDArray[np.int64],
     held: NDArray[np.int32],
@@ -79,7 +80,6 @@ def scan_best(
     block_at: NDArray[np.int64],
     block_bits: NDArray[np.uint8],
     data: NDArray[np.uint8],
-    lengths: NDArray[np.int32],
     dead: NDArray[np.bool_],
     now: NDArray[np.int64],
     heap_scores: NDArray[np.float64],
@@ -90,12 +90,10 @@ def scan_best(
 
     Parameters
     ----------
-    base, rise : float
-        The norm of a chunk is base + rise * length.
+    norms : (chunks,) float32 array
+        What `Weighting.norms` makes of every chunk's length; for "tf-idf" 1 / the length of its vector.
     after : (chunks,) float64 array, or empty
-        Added to the score of each chunk that holds a term; never positive.
-    highest : float
-        The largest of them, or 0.
+        Added `times` times to the score of each chunk that holds a term; never positive.
     units : float64 array
         What a term of weight 1 adds at most in its n-th block is at `unit_begins[term] + n`.
     dead : (chunks,) bool array, or empty
@@ -110,7 +108,8 @@ def scan_best(
     the difference. A block of the others whose own bound is too low is not read either: its chunks then miss a
     share, but could not have entered with it.
     """
-    terms, total = numbers.size, np.int64(lengths.size)
+    terms, total = numbers.size, np.int64(norms.size)
+    highest = times * after.max() + SLACK if after.size else 0.0
     first, final = np.empty(terms, np.int64), np.empty(terms, np.int64)
     for t in range(terms):
         first[t], final[t] = block_begins[numbers[t]], block_begins[numbers[t] + 1]
@@ -118,7 +117,10 @@ def scan_best(
     order, bound, below = np.arange(terms), np.empty(terms, np.float64), np.empty(terms + 1, np.float64)
     tops, reached = np.empty(terms, np.float64), np.zeros(terms, np.int64)
     sums, touched = np.zeros(WINDOW, np.float64), np.zeros(WINDOW // 64, np.uint64)
-    norms, shares = np.empty(BLOCK, np.float64), np.empty(BLOCK, np.float64)
+    own_norms, shares = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float64)
+    tables = np.empty((terms, COMMON), np.float64)
+    for t in range(terms):
+        logs_of(variant, slopes[t], tables[t])
     kept_chunks, kept_counts = np.empty((terms, BLOCK), np.int32), np.empty((terms, BLOCK), np.int32)
     kept_block, kept_size = np.full(terms, -1, np.int64), np.zeros(terms, np.int64)
     one = np.uint64(1)
@@ -164,20 +166,20 @@ def scan_best(
             others = ceiling - bound[t] + highest
             _add_blocks(
                 t, numbers[t], begun[t], first[t], final[t], low, high, weights[t], slopes[t], threshold - others,
-                units, unit_begins[t] - first[t], True, variant, k1, delta, base, rise, held, block_last, block_at,
-                block_bits, data, lengths, kept_chunks, kept_counts, kept_block, kept_size, norms, shares, sums,
+                units, unit_begins[t] - first[t], True, variant, k1, delta, norms, tables[t], held, block_last,
+                block_at, block_bits, data, kept_chunks, kept_counts, kept_block, kept_size, own_norms, shares, sums,
                 touched,
             )  # fmt: skip
         while needed > 0:
             # Reading a list whole costs less than looking up many chunks in it.
-            hopeful = _drop_hopeless(touched, sums, threshold - below[needed] - highest)
+            hopeful = drop_hopeless(touched, sums, threshold - below[needed] - highest)
             t = order[needed - 1]
             if hopeful * LOOKUP_COST <= reached[t] * BLOCK:
                 break
             _add_blocks(
                 t, numbers[t], begun[t], first[t], final[t], low, high, weights[t], slopes[t], -np.inf,
-                units, unit_begins[t] - first[t], False, variant, k1, delta, base, rise, held, block_last, block_at,
-                block_bits, data, lengths, kept_chunks, kept_counts, kept_block, kept_size, norms, shares, sums,
+                units, unit_begins[t] - first[t], False, variant, k1, delta, norms, tables[t], held, block_last,
+                block_at, block_bits, data, kept_chunks, kept_counts, kept_block, kept_size, own_norms, shares, sums,
                 touched,
             )  # fmt: skip
             needed -= 1
@@ -192,7 +194,7 @@ def scan_best(
                 chunk = low + at
                 if size == heap_scores.size:
                     threshold = heap_scores[0] - SLACK
-                lift = after[chunk] if after.size else 0.0
+                lift = on_grid(times * after[chunk]) if after.size else 0.0
                 if score + lift + below[needed] < threshold or (dead.size and dead[chunk]):
                     continue
                 rest = 0.0
@@ -217,11 +219,10 @@ def scan_best(
                         before = block_last[block - 1] if block > first[t] else np.int32(-1)
                         decode_block(block, own, before, block_at, block_bits, data, kept_chunks[t], kept_counts[t])
                         kept_block[t], kept_size[t] = block, own
-                    found = _first_from(kept_chunks[t], 0, kept_size[t], chunk)
+                    found = first_from(kept_chunks[t], 0, kept_size[t], chunk)
                     if found < kept_size[t] and kept_chunks[t, found] == chunk:
-                        norm = base + rise * lengths[chunk]
                         count = np.float64(kept_counts[t, found])
-                        score += share_of(variant, weights[t], slopes[t], count, norm, k1, delta)
+                        score += share_of(variant, weights[t], slopes[t], count, norms[chunk], k1, delta)
                 if score + lift + max(rest, 0.0) >= threshold:
                     number = now[chunk] if now.size else chunk
                     size = offer(heap_scores, heap_chunks, size, score + lift, number)
@@ -231,9 +232,9 @@ def scan_best(
 
 @njit(cache=True, nogil=True)
 def _add_blocks(
-    t, number, block, first, final, low, high, weight, slope, least, units, from_unit, new, variant, k1, delta, base,
-    rise, held, block_last, block_at, block_bits, data, lengths, kept_chunks, kept_counts, kept_block, kept_size,
-    norms, shares, sums, touched,
+    t, number, block, first, final, low, high, weight, slope, least, units, from_unit, new, variant, k1, delta, norms,
+    table, held, block_last, block_at, block_bits, data, kept_chunks, kept_counts, kept_block, kept_size, own_norms,
+    shares, sums, touched,
 ):  # type: ignore[no-untyped-def]  # fmt: skip
     """Add a term's shares to the chunks of a window, from its first block there on.
 
@@ -254,12 +255,12 @@ def _add_blocks(
             size = kept_size[t]
             left, right = 0, size
             if before < low - 1:
-                left = _first_from(chunks, 0, size, low)
+                left = first_from(chunks, 0, size, low)
             if block_last[block] >= high:
-                right = _first_from(chunks, left, size, high)
-            for at in range(left, right):
-                norms[at] = base + rise * lengths[chunks[at]]
-            shares_of(variant, weight, slope, counts, norms, right, k1, delta, shares)
+                right = first_from(chunks, left, size, high)
+            for at in range(right):
+                own_norms[np.uint64(at)] = norms[np.uint32(chunks[np.uint64(at)])]
+            shares_of(variant, weight, slope, counts, own_norms, right, k1, delta, table, shares)
             if new:
                 for at in range(left, right):
                     chunk = chunks[at] - low
@@ -274,7 +275,7 @@ def _add_blocks(
 
 
 @njit(cache=True, nogil=True)
-def _drop_hopeless(touched, sums, least):  # type: ignore[no-untyped-def]
+def drop_hopeless(touched, sums, least):  # type: ignore[no-untyped-def]
     """Forget the touched chunks that have less than `least`; returns how many are left."""
     one, left = np.uint64(1), 0
     for word in range(touched.size):
@@ -292,7 +293,7 @@ def _drop_hopeless(touched, sums, least):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _first_from(chunks, left, right, chunk):  # type: ignore[no-untyped-def]
+def first_from(chunks, left, right, chunk):  # type: ignore[no-untyped-def]
     """First place of [left, right) whose chunk is not before the given one, or `right`."""
     while left < right:
         middle = (left + right) // 2
@@ -307,6 +308,7 @@ def _first_from(chunks, left, right, chunk):  # type: ignore[no-untyped-def]
 def offer_all(
     scores: NDArray[np.float64],
     after: NDArray[np.float64],
+    times: float,
     dead: NDArray[np.bool_],
     now: NDArray[np.int64],
     heap_scores: NDArray[np.float64],
@@ -314,9 +316,43 @@ def offer_all(
     size: int,
 ) -> int:
     """Offer every chunk with a score to a heap; returns its size."""
-    for chunk in range(scores.size):
-        if scores[chunk] > 0.0 and not (dead.size and dead[chunk]):
-            score = scores[chunk] + (after[chunk] if after.size else 0.0)
-            if size < heap_scores.size or score >= heap_scores[0]:
-                size = offer(heap_scores, heap_chunks, size, score, now[chunk] if now.size else np.int64(chunk))
+    for first in range(0, scores.size, GLANCE):
+        last = min(first + GLANCE, scores.size)
+        most = 0.0
+        for chunk in range(first, last):
+            most = max(most, scores[np.uint64(chunk)])
+        if most <= 0.0 or (size == heap_scores.size and most < heap_scores[0]):
+            # Nothing that is added to a score lifts it.
+            continue
+        for chunk in range(first, last):
+            if scores[chunk] > 0.0 and not (dead.size and dead[chunk]):
+                score = scores[chunk] + (on_grid(times * after[chunk]) if after.size else 0.0)
+                if size < heap_scores.size or score >= heap_scores[0]:
+                    size = offer(heap_scores, heap_chunks, size, score, now[chunk] if now.size else np.int64(chunk))
     return size
+
+
+@njit(cache=True, nogil=True)
+def vector_units(
+    norms: NDArray[np.float32],
+    held: NDArray[np.int32],
+    block_begins: NDArray[np.int64],
+    block_last: NDArray[np.int32],
+    block_at: NDArray[np.int64],
+    block_bits: NDArray[np.uint8],
+    data: NDArray[np.uint8],
+) -> NDArray[np.float64]:
+    """What a term of weight 1 adds at most in each block by "tf-idf", where norms do not hang on lengths."""
+    most = np.zeros(block_last.size, np.float64)
+    chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
+    for term in range(held.size):
+        before, left = np.int32(-1), held[term]
+        for block in range(block_begins[term], block_begins[term + 1]):
+            size = min(BLOCK, left)
+            decode_block(block, size, before, block_at, block_bits, data, chunks, counts)
+            for at in range(size):
+                norm = np.float64(norms[chunks[at]])
+                most[block] = max(most[block], unit_of(4, 0.0, np.float64(counts[at]), norm, 0.0, 0.0))
+            before = block_last[block]
+            left -= size
+    return most
