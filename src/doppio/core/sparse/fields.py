@@ -26,7 +26,7 @@ from doppio.core.sparse.field_scan import (
     scan_fields_all,
     share_from,
 )
-from doppio.core.sparse.index import SETTINGS_KEPT, SparseIndex, TermShare
+from doppio.core.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex, TermShare
 from doppio.core.sparse.scan import FIRST_WINDOW, offer_all
 from doppio.core.sparse.weighting import Weighting
 
@@ -99,9 +99,10 @@ class FieldedIndex:
             chunks = len(self.fields[self._names[0]].segments[place].postings)
             given = *pairs, np.array([weight for _, _, weight in asked]), k1, self._lists(place, weights)
             if chunks <= FIRST_WINDOW if exhaustive is None else exhaustive:
-                scores = np.zeros(chunks)
+                scores = ZEROS.take(chunks)
                 scan_fields_all(*given, scores)
                 size = offer_all(scores, _NOTHING, 0.0, dead, now, heap_scores, heap_chunks, size)
+                ZEROS.give(scores)
             else:
                 size = scan_fields(*given, chunks, dead, now, heap_scores, heap_chunks, size)
         return best_of([(heap_chunks[:size], heap_scores[:size])], depth)

@@ -49,6 +49,30 @@ class Asked:
     slope: float
 
 
+class Zeros:
+    """Arrays of zeros that are at hand, so that a question need not wait for fresh memory."""
+
+    def __init__(self, kept: int = 4) -> None:
+        self._kept = kept
+        self._free: list[NDArray[np.float64]] = []
+
+    def take(self, size: int) -> NDArray[np.float64]:
+        """Zeros that nobody else has: (size,) float64."""
+        try:
+            found = self._free.pop()
+        except IndexError:
+            return np.zeros(size)
+        return found if len(found) == size else np.zeros(size)
+
+    def give(self, zeros: NDArray[np.float64]) -> None:
+        """Hand an array back; it holds zeros again."""
+        if len(self._free) < self._kept:
+            self._free.append(zeros)
+
+
+ZEROS = Zeros()
+
+
 @dataclass(frozen=True)
 class Segment:
     """Postings of some chunks, and which chunks of the index they are.
@@ -208,9 +232,10 @@ class SparseIndex:
             shared = numbers, weights, slopes, weighting.number, weighting.k1, weighting.delta, norms
             blocks = p.held, p.block_begins, p.block_last, p.block_at, p.block_bits, p.data
             if len(p) <= FIRST_WINDOW if exhaustive is None else exhaustive:
-                scores = np.zeros(len(p), np.float64)
+                scores = ZEROS.take(len(p))
                 scan_all(*shared, *blocks, scores)
                 size = offer_all(scores, after, times, dead, segment.now, heap_scores, heap_chunks, size)
+                ZEROS.give(scores)
                 continue
             units, begins = self._units(place, weighting, numbers, slopes)
             size = scan_best(*shared, after, times, units, begins, *blocks, dead, segment.now, heap_scores,

@@ -20,7 +20,7 @@ from doppio.core.sparse.weighting import COMMON, logs_of, on_grid, share_of, sha
 FIRST_WINDOW, WINDOW = 1 << 11, 1 << 15
 # Looking one chunk up takes about as long as reading so many postings.
 LOOKUP_COST = 24
-GLANCE = 256
+GLANCE, STRETCH = 256, 1 << 16
 # A share is rounded to the grid after its division, which need not grow with the count to the last bit.
 SLACK = 1e-9
 
@@ -42,23 +42,34 @@ def scan_all(
     data: NDArray[np.uint8],
     scores: NDArray[np.float64],
 ) -> None:
-    """Add the shares of the terms to the scores of all chunks."""
+    """Add the shares of the terms to the scores of all chunks.
+
+    Notes
+    -----
+    Stretch by stretch of the chunks, so that their scores and norms stay near the processor while all terms are added.
+    """
+    terms = numbers.size
     chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
-    own, shares, table = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float64), np.empty(COMMON, np.float64)
-    for place in range(numbers.size):
-        term = numbers[place]
-        logs_of(variant, slopes[place], table)
-        before, left = np.int32(-1), held[term]
-        for block in range(block_begins[term], block_begins[term + 1]):
-            size = min(BLOCK, left)
-            decode_block(block, size, before, block_at, block_bits, data, chunks, counts)
-            for at in range(size):
-                own[np.uint64(at)] = norms[np.uint32(chunks[np.uint64(at)])]
-            shares_of(variant, weights[place], slopes[place], counts, own, size, k1, delta, table, shares)
-            for at in range(size):
-                scores[np.uint32(chunks[np.uint64(at)])] += shares[np.uint64(at)]
-            before = block_last[block]
-            left -= size
+    own, shares, tables = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float64), np.empty((terms, COMMON))
+    reached, left, before = np.empty(terms, np.int64), np.empty(terms, np.int64), np.full(terms, -1, np.int32)
+    for t in range(terms):
+        logs_of(variant, slopes[t], tables[t])
+        reached[t], left[t] = block_begins[numbers[t]], held[numbers[t]]
+    for high in range(STRETCH, scores.size + STRETCH, STRETCH):
+        for t in range(terms):
+            weight, slope, table, final = weights[t], slopes[t], tables[t], block_begins[numbers[t] + 1]
+            # A block that begins in this stretch is read here, whatever of it lies beyond.
+            while reached[t] < final and before[t] < high - 1:
+                block, size = reached[t], min(BLOCK, left[t])
+                decode_block(block, size, before[t], block_at, block_bits, data, chunks, counts)
+                for at in range(size):
+                    own[np.uint64(at)] = norms[np.uint32(chunks[np.uint64(at)])]
+                shares_of(variant, weight, slope, counts, own, size, k1, delta, table, shares)
+                for at in range(size):
+                    scores[np.uint32(chunks[np.uint64(at)])] += shares[np.uint64(at)]
+                before[t] = block_last[block]
+                left[t] -= size
+                reached[t] += 1
 
 
 @njit(cache=True, nogil=True)
@@ -315,20 +326,23 @@ def offer_all(
     heap_chunks: NDArray[np.int64],
     size: int,
 ) -> int:
-    """Offer every chunk with a score to a heap; returns its size."""
+    """Offer every chunk with a score to a heap; returns its size. All scores are 0 afterwards."""
     for first in range(0, scores.size, GLANCE):
         last = min(first + GLANCE, scores.size)
         most = 0.0
         for chunk in range(first, last):
             most = max(most, scores[np.uint64(chunk)])
-        if most <= 0.0 or (size == heap_scores.size and most < heap_scores[0]):
-            # Nothing that is added to a score lifts it.
-            continue
-        for chunk in range(first, last):
-            if scores[chunk] > 0.0 and not (dead.size and dead[chunk]):
-                score = scores[chunk] + (on_grid(times * after[chunk]) if after.size else 0.0)
-                if size < heap_scores.size or score >= heap_scores[0]:
-                    size = offer(heap_scores, heap_chunks, size, score, now[chunk] if now.size else np.int64(chunk))
+        # Nothing that is added to a score lifts it.
+        if most > 0.0 and (size < heap_scores.size or most >= heap_scores[0]):
+            for chunk in range(first, last):
+                if scores[chunk] > 0.0 and not (dead.size and dead[chunk]):
+                    score = scores[chunk] + (on_grid(times * after[chunk]) if after.size else 0.0)
+                    if size < heap_scores.size or score >= heap_scores[0]:
+                        number = now[chunk] if now.size else np.int64(chunk)
+                        size = offer(heap_scores, heap_chunks, size, score, number)
+        if most > 0.0:
+            for chunk in range(first, last):
+                scores[np.uint64(chunk)] = 0.0
     return size
 
 
