@@ -71,9 +71,9 @@ def byte_candidates(
     return ids if len(ids) <= count else ids[np.lexsort((ids, -scores))[:count]]
 
 
-def in_spans(count: int, work: Callable[[tuple[int, int]], T]) -> list[T]:
+def in_spans(count: int, work: Callable[[tuple[int, int]], T], worth: int = WORTH_SHARING) -> list[T]:
     """Do work over [0, count) in as many spans as there are threads, or in one where there is little."""
-    if count < WORTH_SHARING:
+    if count < worth:
         return [work((0, count))]
     step = -(-count // THREADS)
     return list(_pool().map(work, [(low, min(low + step, count)) for low in range(0, count, step)]))

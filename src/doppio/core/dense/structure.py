@@ -13,7 +13,7 @@ from doppio.core.dense.codes import ByteCodes, byte_candidates, byte_codes
 from doppio.core.dense.equals import Groups, equal_rows, grouped
 from doppio.core.dense.graph import Graph, build_graph, extended, graph_candidates, reordered, without
 from doppio.core.dense.metric import Floats, Vectors
-from doppio.core.dense.products import ProductCodes, build_products, parts_of, product_candidates
+from doppio.core.dense.products import ProductCodes, build_products, product_candidates
 from doppio.core.progress import Progress, Silent
 
 KIND = "structure"
@@ -23,7 +23,7 @@ KINDS = (EXACT, INT8, BINARY, HNSW, IVF, PQ)
 BUILT = {EXACT: (), INT8: (), BINARY: (), HNSW: ("links", "breadth"), IVF: ("cells",), PQ: ("parts",)}
 Arrays = dict[str, NDArray[Any]]
 # Editions of kinds that were built otherwise before, so that what was built then is built anew.
-EDITIONS = {HNSW: 2, IVF: 2, BINARY: 2}
+EDITIONS = {HNSW: 2, IVF: 2, BINARY: 2, PQ: 2}
 
 
 @dataclass(frozen=True)
@@ -106,8 +106,9 @@ def build_structure(vectors: Vectors, settings: Mapping[str, Any], progress: Pro
         arrays = {"centers": cells.centers, "center_halves": cells.center_halves, "begins": cells.begins,
                   "members": cells.members, "codes": cells.codes.codes, "scales": cells.codes.scales}  # fmt: skip
     elif kind == PQ:
-        products = build_products(vectors.rows, parts_of(vectors.rows.shape[1], settings["parts"]))
-        arrays = {"centers": products.centers, "codes": products.codes}
+        products = build_products(vectors.rows, settings["parts"])
+        arrays = {"rotation": products.rotation, "centers": products.centers, "codes": products.codes,
+                  "count": np.array([products.count], np.int64)}  # fmt: skip
     else:
         raise ValueError(f"{kind!r} is not one of {', '.join(KINDS[1:])}")
     progress.advance(len(vectors))
@@ -131,7 +132,7 @@ def open_structure(kind: str, arrays: Mapping[str, NDArray[Any]]) -> Structure:
             ByteCodes(arrays["codes"], arrays["scales"]),
         )
     elif kind == PQ:
-        held = ProductCodes(arrays["centers"], arrays["codes"])
+        held = ProductCodes(arrays["rotation"], arrays["centers"], arrays["codes"], int(arrays["count"][0]))
     else:
         links, breadth, entry = arrays["settings"].tolist()
         graph = Graph(

@@ -46,7 +46,7 @@ def scan_all(
 
     Notes
     -----
-    Stretch by stretch of the chunks, so that their scores and norms stay near the processor while all terms are added.
+    Stretch by stretch of the chunks, so that their scores and norms stay near the processor for all terms.
     """
     terms = numbers.size
     chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
