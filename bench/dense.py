@@ -1,11 +1,10 @@
 """Dense structures beside bare NumPy over the same vectors."""
 
 import time
-from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
-from bench.timing import Row, seconds_of
+from bench.timing import Row, in_turns
 from numpy.typing import NDArray
 
 from doppio.core.dense.graph import extended
@@ -14,7 +13,6 @@ from doppio.core.dense.metric import Vectors
 from doppio.core.dense.structure import build_structure, open_structure
 
 DEPTH, ASKED, ADDED = 10, 200, 5000
-TURN, PAUSE = 20, 0.06
 NO_HALVES = np.empty(0, np.float32)
 TRIED: dict[str, dict[str, Any]] = {
     "int8": {"kind": "int8", "over_fetch": 2},
@@ -48,7 +46,9 @@ def measure(
         )
     ]
     batch = questions[:256]
-    bare_batch, own_batch = in_turns(lambda _: batch @ rows.T, lambda _: index.search_many(batch, DEPTH), [None] * 7)
+    bare_batch, own_batch = in_turns(
+        lambda _: batch @ rows.T, lambda _: index.search_many(batch, DEPTH), [None] * 9, turn=1
+    )
     table.append(Row("exact, batch of 256", "matrix product", "at most 1.3", own_batch / bare_batch, 1.3, False))
     truth = [set(ids.tolist()) for ids, _ in index.search_many(questions[:ASKED], DEPTH)]
     figures = {"exact ms": 1e3 * one, "bare ms": 1e3 * one_bare}
@@ -83,17 +83,3 @@ def measure(
             table.append(Row("hnsw, adds", "1,000 vectors a second", "at least 1", rate / 1000, 1.0, True))
             figures["hnsw adds a second"] = rate
     return table, figures
-
-
-def in_turns(one: Callable[[Any], Any], other: Callable[[Any], Any], given: Sequence[Any]) -> tuple[float, float]:
-    """Median seconds of two ways on the same inputs, a few at a time in turns: a slow moment strikes both.
-
-    Between them lies a pause: the threads of the linear-algebra library look for more work for some hundredths of a
-    second after each product, and would take a core from whatever comes next.
-    """
-    times: tuple[list[float], list[float]] = ([], [])
-    for first in range(0, len(given), TURN):
-        for way, found in zip((one, other), times, strict=True):
-            time.sleep(PAUSE)
-            found += [seconds_of(way, value) for value in given[first : first + TURN]]
-    return float(np.median(times[0])), float(np.median(times[1]))

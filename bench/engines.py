@@ -88,7 +88,7 @@ def main(json_file: Path | None = None, large: bool = False) -> None:
         rows, all_figures["sparse"] = sparse.measure(scale.sizes[-1], folder)
         table += rows
         told(progress, "memory")
-        table += remembered(folder, given)
+        table += remembered(folder, given, scale.sizes[-1])
         growth = grown(given, questions, folder, all_figures["sparse"], scale, progress)
     all_figures["growth"] = growth
     took = time.perf_counter() - begun
@@ -109,8 +109,8 @@ def told(progress: Progress, what: str) -> None:
     progress.advance(1)
 
 
-def remembered(folder: Path, given: np.ndarray) -> list[Row]:
-    """Memory of opening a large index, and of a build."""
+def remembered(folder: Path, given: np.ndarray, chunks: int) -> list[Row]:
+    """Memory of opening a large index, and of building both kinds."""
     place = folder / "store"
     shutil.rmtree(place, ignore_errors=True)
     store = ArtifactStore(place)
@@ -120,6 +120,7 @@ def remembered(folder: Path, given: np.ndarray) -> list[Row]:
     opening = memory.opening(place)
     count = 200_000
     building = memory.encoding(place, count)
+    indexing = memory.indexing(place, chunks)
     shutil.rmtree(place)
     return [
         Row("memory to open both indexes, resident", "50 MiB", "at most 1", opening / 50, 1.0, False),
@@ -128,6 +129,14 @@ def remembered(folder: Path, given: np.ndarray) -> list[Row]:
             f"one copy of {count:,} vectors",
             "below 1",
             building / (count * 384 * 4 / 2**20),
+            1.0,
+            False,
+        ),
+        Row(
+            f"memory of indexing {chunks:,} chunks, beyond the result",
+            "1 GB",
+            "below 1",
+            indexing * 2**20 / 1e9,
             1.0,
             False,
         ),

@@ -1,5 +1,6 @@
 """What opening an index costs in memory, in a process of its own."""
 
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -57,6 +58,39 @@ read = lambda rows: [""] * len(rows)
 encode_segment(ArtifactStore(Path(sys.argv[1])), Given(), read, np.full(count, 20), wanted, Watching())
 print((max(most, peak()) - before) / 1024)
 """
+_BUILD = """
+import sys
+from pathlib import Path
+import numpy as np
+from bench.synthetic import TERMS
+from doppio.core.sparse.building import build_postings
+
+class Drawn:
+    vocabulary = {f"t{n}": n for n in range(TERMS)}
+    def __init__(self):
+        self.random = np.random.default_rng(0)
+        odds = np.cumsum(1 / np.arange(1, TERMS + 1))
+        self.odds, self.held, self.at = odds / odds[-1], np.empty(0, np.int32), 0
+    def numbering(self):
+        return self
+    def __call__(self, text):
+        if self.at + 80 > len(self.held):
+            drawn = np.searchsorted(self.odds, self.random.random(8_000_000))
+            self.held, self.at = drawn.clip(0, TERMS - 1).astype(np.int32), 0
+        self.at += 80
+        return self.held[self.at - 80 : self.at]
+
+def line(name):
+    text = Path("/proc/self/status").read_text()
+    return next(int(row.split()[1]) / 1024 for row in text.splitlines() if row.startswith(name))
+
+count, drawn = int(sys.argv[2]), Drawn()
+build_postings(["x"] * 100, 100, drawn)
+before = line("VmRSS")
+Path("/proc/self/clear_refs").write_text("5")
+made = build_postings(("x" for _ in range(count)), count, drawn)
+print(line("VmHWM") - before - sum(array.nbytes for array in made.arrays().values()) / 2**20)
+"""
 
 
 def opening(folder: Path) -> float:
@@ -69,6 +103,14 @@ def encoding(folder: Path, chunks: int) -> float:
     return _run(_ENCODE, folder, chunks)
 
 
+def indexing(folder: Path, chunks: int) -> float:
+    """MiB that building the postings of so many chunks of 80 terms holds at most, beyond the postings."""
+    return _run(_BUILD, folder, chunks)
+
+
 def _run(code: str, *given: object) -> float:
-    done = subprocess.run([sys.executable, "-c", code, *map(str, given)], check=True, capture_output=True, text=True)
+    place = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
+    done = subprocess.run(
+        [sys.executable, "-c", code, *map(str, given)], check=True, capture_output=True, text=True, env=place
+    )
     return float(done.stdout)

@@ -8,18 +8,19 @@ from numpy.typing import NDArray
 
 from doppio.core.models.encoder import Encoder
 from doppio.core.progress import Progress
-from doppio.core.sparse.postings import Postings, pack_postings
+from doppio.core.sparse.building import pack_postings
+from doppio.core.sparse.postings import Postings
 
 TERMS, LENGTH = 500_000, 80
 BLOCK = 10_000
 
 
-def zipf_postings(chunks: int, seed: int = 0) -> tuple[Postings, list[list[str]]]:
-    """Postings of chunks with about 80 terms each, and 100 questions of 3 to 12 terms of the same kind."""
+def zipf_postings(chunks: int, seed: int = 0, length: int = LENGTH) -> tuple[Postings, list[list[str]]]:
+    """Postings of chunks with about `length` terms each, and 100 questions of 3 to 12 terms of the same kind."""
     random = np.random.default_rng(seed)
     odds = np.cumsum(1 / np.arange(1, TERMS + 1))
     odds /= odds[-1]
-    lengths = random.poisson(LENGTH, chunks).clip(1).astype(np.int32)
+    lengths = random.poisson(length, chunks).clip(1).astype(np.int32)
     stream = np.searchsorted(odds, random.random(int(lengths.sum()))).clip(0, TERMS - 1).astype(np.int32)
     questions = [
         [f"t{n}" for n in np.unique(np.searchsorted(odds, random.random(random.integers(3, 13))))] for _ in range(100)

@@ -15,7 +15,7 @@ from doppio.core.measure.intervals import wilson
 from doppio.core.measure.metrics import measure
 from doppio.core.measure.questions import Question, Span
 from doppio.core.measure.relevance import relevance
-from doppio.core.sparse.postings import build_postings
+from doppio.core.sparse.building import build_postings
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.canonical import canonical
 from doppio.core.text.document import Document

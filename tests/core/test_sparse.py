@@ -1,16 +1,19 @@
 import math
 import unittest
 from collections import Counter
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.errors import RecipeError
+from doppio.core.sparse import building
+from doppio.core.sparse.building import build_postings, pack_postings
 from doppio.core.sparse.fields import FieldedIndex, FieldWeight
 from doppio.core.sparse.index import Segment, SparseIndex
+from doppio.core.sparse.merging import merge_postings
 from doppio.core.sparse.packing import BLOCK, bytes_for, pack, unpack, width_of
-from doppio.core.sparse.postings import build_postings, merge_postings, pack_postings
 from doppio.core.sparse.weighting import DIRICHLET, LONG, OKAPI, PLUS, TF_IDF, VARIANTS, Weighting
 from doppio.core.text.analysis import LANGUAGES, Analysis, read_synonyms
 from doppio.core.text.hard_cases import CASES, met
@@ -211,6 +214,17 @@ class Packing(unittest.TestCase):
         pack(np.array(values, np.int64), len(values), width, data, 3)
         unpack(data, 3, width, len(values), found)
         self.assertEqual(found[: len(values)].tolist(), values)
+
+    @settings(max_examples=60)
+    @given(CHUNKS, st.integers(1, 12))
+    def test_postings_packed_in_runs_equal_those_packed_at_once(self, chunks, run):
+        texts = [" ".join(chunk) for chunk in chunks]
+        whole = build_postings(texts, len(texts), PLAIN).arrays()
+        with mock.patch.object(building, "RUN", run):
+            parts = build_postings(texts, len(texts), PLAIN).arrays()
+        for name, array in whole.items():
+            np.testing.assert_array_equal(parts[name], array, name)
+            self.assertEqual(parts[name].dtype, array.dtype, name)
 
     def test_counts_of_some_chunks_are_those_of_the_whole_list(self):
         postings, _ = zipf(6000, 12)

@@ -14,8 +14,8 @@ from doppio.core.chunking.table import CorpusTexts
 from doppio.core.formats.documents import read_file
 from doppio.core.models.registry import Models
 from doppio.core.recipe import check
+from doppio.core.sparse.building import build_postings
 from doppio.core.sparse.index import Segment, SparseIndex
-from doppio.core.sparse.postings import build_postings
 from doppio.core.sparse.weighting import Weighting
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import corpus_fingerprint

@@ -42,11 +42,12 @@ from doppio.core.segments import (
     segment_key,
     to_merge,
 )
+from doppio.core.sparse.building import build_postings
 from doppio.core.sparse.fields import BODY, FIELDS, FieldedIndex
 from doppio.core.sparse.index import Segment as SparseSegment
 from doppio.core.sparse.index import SparseIndex
 from doppio.core.sparse.postings import KIND as POSTINGS
-from doppio.core.sparse.postings import Postings, build_postings
+from doppio.core.sparse.postings import Postings
 from doppio.core.text.analysis import VERSION as ANALYSIS
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import Document

@@ -16,8 +16,9 @@ from doppio.core.encoding import mapped
 from doppio.core.models import token_vectors
 from doppio.core.progress import Progress
 from doppio.core.rows import ranges
+from doppio.core.sparse.merging import merge_postings
 from doppio.core.sparse.postings import KIND as POSTINGS
-from doppio.core.sparse.postings import Postings, merge_postings
+from doppio.core.sparse.postings import Postings
 
 # A structure is made from its vectors, so they come first.
 KINDS = (POSTINGS, VECTORS, token_vectors.KIND, STRUCTURE)

@@ -4,15 +4,12 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from doppio.core.dense.codes import in_spans
 from doppio.core.dense.metric import Floats, Vectors
 from doppio.core.heap import offer
 
 ROWS = 1 << 14
 SPARE = 16
 GLANCE = 128
-# Questions that are worth a thread of their own.
-MANY = 32
 # Sums of float32 products differ by less than this share of the lengths with the order of addition.
 CLOSE = 1e-5
 
@@ -56,7 +53,7 @@ def exact_candidates(
     step = len(vectors) if len(questions) == 1 else ROWS
     for first in range(0, len(vectors), step):
         products = _products(vectors, questions, first, step)
-        _take_best(products, first, dead[first : first + step], scores, ids, sizes)
+        take_best(products, first, dead[first : first + step], scores, ids, sizes)
     found = []
     for row, size in enumerate(sizes.tolist()):
         near = ids[row, :size]
@@ -67,23 +64,6 @@ def exact_candidates(
                 near = _all_near(vectors, questions[row : row + 1], reach, dead)
         found.append(near)
     return found
-
-
-def _take_best(
-    products: NDArray[np.float32],
-    first: int,
-    dead: NDArray[np.bool_],
-    scores: NDArray[np.float32],
-    ids: NDArray[np.int64],
-    sizes: NDArray[np.int64],
-) -> None:
-    """`take_best`, of many questions on all threads."""
-
-    def some(span: tuple[int, int]) -> None:
-        own = slice(*span)
-        take_best(products[own], first, dead, scores[own], ids[own], sizes[own])
-
-    in_spans(len(products), some, MANY)
 
 
 def _products(vectors: Vectors, questions: Floats, first: int, step: int) -> NDArray[np.float32]:
