@@ -15,7 +15,8 @@ from doppio.core.dense.index import DenseIndex, Segment
 from doppio.core.dense.kmeans import kmeans, nearest_center
 from doppio.core.dense.metric import COSINE, EUCLIDEAN, INNER, METRICS, of_unit_length, prepared
 from doppio.core.dense.pairs import close_pairs
-from doppio.core.dense.structure import GroupedGraph, Structure, build_structure, grown, open_structure
+from doppio.core.dense.structure import Structure, build_structure, grown, open_structure
+from doppio.core.dense.structures.hnsw import Opened
 from doppio.core.dense.survey import joined, principal_axes, survey
 from doppio.core.encoding import squares
 
@@ -312,7 +313,7 @@ class EqualRows(unittest.TestCase):
 
     def test_a_graph_that_held_equal_rows_apart_is_built_anew(self):
         graph = build_graph(np.repeat(self.own[:50], 3, axis=0), NONE)
-        older = Structure("hnsw", GroupedGraph(graph, Groups()), 0)
+        older = Structure("hnsw", Opened(graph, Groups()), 0)
         self.assertIsNone(grown(older, np.arange(150), vectors_of(np.repeat(self.own[:52], 3, axis=0))))
 
 

@@ -4,7 +4,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doppio.core.fusion import reciprocal_rank_fusion, scaled_score_fusion
+from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
+from doppio.core.fusion.scaled_scores import scaled_score_fusion
 from doppio.core.ranking import best_of
 from doppio.core.select import pack
 

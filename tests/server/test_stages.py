@@ -14,7 +14,7 @@ from doppio.core.build import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.formats.documents import read_file
-from doppio.core.fusion import reciprocal_rank_fusion
+from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
 from doppio.core.sparse.weighting import VARIANTS

@@ -14,8 +14,9 @@ from doppio.core.compaction import KINDS, Source, merge
 from doppio.core.dense.index import VECTORS, DenseIndex
 from doppio.core.dense.index import Segment as DenseSegment
 from doppio.core.dense.metric import COSINE, EUCLIDEAN, prepared
-from doppio.core.dense.structure import EXACT, build_structure, built_settings, open_structure
 from doppio.core.dense.structure import KIND as STRUCTURE
+from doppio.core.dense.structure import build_structure, built_settings, open_structure
+from doppio.core.dense.structures.exact import EXACT
 from doppio.core.encoding import Wanted, encode_segment
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.fingerprint import fingerprint

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.dense.index import DenseIndex
 from doppio.core.dense.metric import MEASURES as METRICS
-from doppio.core.fusion import Fused, reciprocal_rank_fusion, scaled_score_fusion
+from doppio.core.fusion.kind import METHODS
+from doppio.core.fusion.pouring import Fused
 from doppio.core.models.encoder import TextEncoder, check_finite
 from doppio.core.models.joint import JointScorer, Window
 from doppio.core.ranking import Ids, Scores
@@ -38,10 +39,6 @@ from doppio.core.trace import (
 T = TypeVar("T")
 QUESTIONS_A_BATCH = 256
 HOST_ROOM = 1 << 40
-MEASURES = {
-    "reciprocal-rank": "sum of weight / (k + rank)",
-    "scaled-scores": "weighted mean of scores scaled to 0 to 1",
-}
 
 
 @dataclass(frozen=True)
@@ -97,10 +94,7 @@ class Pipeline:
         """Fuse rankings of the branches, in the recipe's order, to the recipe's depth."""
         settings = self.recipe.fusion
         weights = [settings["weights"][branch["id"]] for branch in self.recipe.branches]
-        if settings["method"] == "reciprocal-rank":
-            fused = reciprocal_rank_fusion([chunks for chunks, _ in branches], k=settings["k"], weights=weights)
-        else:
-            fused = scaled_score_fusion(branches, weights=weights)
+        fused = METHODS.get(settings["method"]).fuse(branches, weights, settings)
         depth = settings["depth"]
         return Fused(fused.chunks[:depth], fused.scores[:depth], fused.ranks[:depth], fused.shares[:depth])
 
@@ -143,7 +137,7 @@ class Pipeline:
         return StageTrace(
             FUSED,
             FUSED,
-            MEASURES[self.recipe.fusion["method"]],
+            METHODS.get(self.recipe.fusion["method"]).measure,
             fused.chunks,
             fused.scores,
             kept,

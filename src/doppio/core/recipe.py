@@ -15,8 +15,10 @@ from jsonschema.exceptions import ValidationError
 from doppio.core.chunking import rules
 from doppio.core.chunking.context import CONTEXTS
 from doppio.core.dense.metric import METRICS
+from doppio.core.dense.structures.kind import STRUCTURES as KINDS_OF_STRUCTURE
 from doppio.core.errors import RecipeError
 from doppio.core.fingerprint import fingerprint
+from doppio.core.fusion.kind import METHODS
 from doppio.core.sparse.weighting import OKAPI, VARIANTS
 from doppio.core.text.analysis import LANGUAGES, PAIRS, SINGLE
 
@@ -109,43 +111,9 @@ BRANCHES = {
 }
 
 
-def _fetch(times: float) -> dict[str, Any]:
-    return _number(1, 100, times)
-
-
-STRUCTURES = {
-    "exact": _object("kind", kind=_one_of("exact")),
-    "int8": _object("kind", kind=_one_of("int8"), over_fetch=_fetch(2)),
-    "binary": _object("kind", kind=_one_of("binary"), over_fetch=_fetch(10)),
-    "hnsw": _object(
-        "kind",
-        kind=_one_of("hnsw"),
-        links=_whole(4, 64, 16),
-        breadth=_whole(8, 1000, 100),
-        search=_whole(1, 10_000, 80),
-        over_fetch=_fetch(2),
-    ),
-    # 0 cells stands for four times the square root of the chunks.
-    "ivf": _object(
-        "kind",
-        kind=_one_of("ivf"),
-        cells={**_whole(0, 100_000), "default": 0},
-        probes=_whole(1, 100_000, 16),
-        over_fetch=_fetch(2),
-    ),
-    "pq": _object("kind", kind=_one_of("pq"), parts=_whole(1, 1024, 48), over_fetch=_fetch(10)),
-}
+STRUCTURES = KINDS_OF_STRUCTURE.schemas({})
 _WEIGHTS = {"type": "object", "additionalProperties": _number(0, 1000), "default": {}}
-FUSION = {
-    "reciprocal-rank": _object(
-        "method",
-        method=_one_of("reciprocal-rank"),
-        k=_number(0.001, 10_000, 60),
-        weights=_WEIGHTS,
-        depth=_DEPTH,
-    ),
-    "scaled-scores": _object("method", method=_one_of("scaled-scores"), weights=_WEIGHTS, depth=_DEPTH),
-}
+FUSION = METHODS.schemas({"weights": _WEIGHTS, "depth": _DEPTH})
 _RERANK = _object(
     "scorer",
     scorer=_MODEL,

@@ -9,6 +9,7 @@ from doppio.asking.models import RecipeVersion
 from doppio.asking.serializers import RecipeSerializer
 from doppio.asking.services import core_recipe, stage_kinds
 from doppio.core.errors import ArtifactDamaged
+from doppio.core.fusion.kind import METHODS
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import DELIVERED, RIGHTLY_EMPTY, WRONGLY_FILLED
 from doppio.core.recipe import Recipe
@@ -20,7 +21,6 @@ from doppio.measuring.models import TrialRecord
 from doppio.measuring.services import latest_trial
 
 VARIANT_TITLES = {"dirichlet": "query likelihood", "tf-idf": "TF-IDF"}
-METHODS = {"reciprocal-rank": "reciprocal ranks", "scaled-scores": "scaled scores"}
 
 
 def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
@@ -68,8 +68,7 @@ def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, bui
             facts[branch["id"]] = [f"{terms:,} terms"] if terms else [VARIANT_TITLES.get(branch["variant"], "BM25")]
         else:
             facts[branch["id"]] = [f"{branch['metric']}, {branch['structure']['kind']}".replace("-", " ")]
-    method = recipe.fusion["method"]
-    fusion = METHODS.get(method, method.replace("-", " "))
+    fusion = METHODS.get(recipe.fusion["method"]).title
     weights = " : ".join(f"{recipe.fusion['weights'][branch['id']]:g}" for branch in recipe.branches)
     facts["fused"] = [fusion, f"weights {weights}" if len(recipe.branches) > 1 else "one branch"]
     if recipe.rerank:

@@ -5,7 +5,9 @@ from typing import Any
 
 import numpy as np
 
-from doppio.core.fusion import Fused, reciprocal_rank_fusion, scaled_score_fusion
+from doppio.core.fusion.pouring import Fused
+from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
+from doppio.core.fusion.scaled_scores import scaled_score_fusion
 from doppio.core.measure.relevance import Relevance
 from doppio.core.ranking import Ids
 from doppio.core.trace import StageTrace, Trace

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from doppio.core.dense.codes import THREADS
 from doppio.core.dense.exact import exact_candidates
 from doppio.core.dense.metric import COSINE, Floats, Vectors, length_spread, of_unit_length, score_rows, shown
-from doppio.core.dense.structure import EXACT, Structure
+from doppio.core.dense.structure import Structure
+from doppio.core.dense.structures.exact import EXACT
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.rows import rows_of
 

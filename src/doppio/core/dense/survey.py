@@ -10,22 +10,13 @@ from numpy.typing import NDArray
 
 from doppio.core.dense.index import DenseIndex, Segment
 from doppio.core.dense.metric import Floats, Vectors
-from doppio.core.dense.structure import BINARY, EXACT, HNSW, INT8, IVF, PQ, Structure, build_structure, open_structure
+from doppio.core.dense.structure import Structure, build_structure, open_structure
+from doppio.core.dense.structures.exact import EXACT
+from doppio.core.dense.structures.kind import STRUCTURES
 from doppio.core.progress import Progress, Silent
 
 DEPTH = 10
 LEAST_SECONDS = 0.1
-# For each structure its settings when built, and the settings of the questions that trade speed for exactness.
-TRIED: Sequence[tuple[Mapping[str, Any], Sequence[Mapping[str, Any]]]] = (
-    ({"kind": INT8}, ({"over_fetch": 1}, {"over_fetch": 2})),
-    ({"kind": BINARY}, ({"over_fetch": 4}, {"over_fetch": 10}, {"over_fetch": 30})),
-    (
-        {"kind": HNSW, "links": 16, "breadth": 100},
-        tuple({"search": width, "over_fetch": 2} for width in (20, 40, 80, 160)),
-    ),
-    ({"kind": IVF, "cells": 0}, tuple({"probes": probes, "over_fetch": 2} for probes in (4, 16, 64))),
-    ({"kind": PQ, "parts": 48}, ({"over_fetch": 4}, {"over_fetch": 10})),
-)
 
 
 @dataclass(frozen=True)
@@ -67,10 +58,11 @@ def survey(vectors: Vectors, questions: Floats, metric: str, progress: Progress 
     exact = {"kind": EXACT}
     plain = DenseIndex([Segment(vectors)], metric)
     truth = [set(ids.tolist()) for ids, _ in plain.search_many(questions, DEPTH, exact)]
-    progress.start("measure structures", 1 + sum(len(settings) for _, settings in TRIED), "settings")
+    tried = [({"kind": kind.name, **built}, choices) for kind in STRUCTURES for built, choices in kind.tried]
+    progress.start("measure structures", 1 + sum(len(choices) for _, choices in tried), "settings")
     yield Point(exact, 1.0, _rate(plain, questions, exact), 0, 0.0)
     progress.advance(1)
-    for built, choices in TRIED:
+    for built, choices in tried:
         begun = time.perf_counter()
         structure = open_structure(built["kind"], build_structure(vectors, built))
         seconds = time.perf_counter() - begun

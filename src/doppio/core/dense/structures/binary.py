@@ -1,0 +1,45 @@
+"""One bit a number; see `dense.bits`."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.dense.bits import BitCodes, bit_candidates, bit_codes
+from doppio.core.dense.metric import Floats, Vectors
+from doppio.core.dense.structures.kind import Anew, Arrays, Tried, over_fetch
+from doppio.core.kinds import Setting
+from doppio.core.progress import Progress
+
+
+@dataclass(frozen=True)
+class Opened:
+    """Codes of a segment."""
+
+    codes: BitCodes
+
+    def candidates(
+        self, vectors: Vectors, question: Floats, count: int, settings: Mapping[str, Any], dead: NDArray[np.bool_]
+    ) -> NDArray[np.int64]:
+        return bit_candidates(self.codes, question, count, dead)
+
+
+class Binary(Anew):
+    """See the module."""
+
+    name, title, order, edition = "binary", "one bit a number", 3, 2
+    settings: tuple[Setting, ...] = (over_fetch(10),)
+    tried: Sequence[Tried] = (({}, ({"over_fetch": 4}, {"over_fetch": 10}, {"over_fetch": 30})),)
+
+    def build(self, vectors: Vectors, settings: Mapping[str, Any], progress: Progress) -> Arrays:
+        made = bit_codes(vectors.rows, vectors.squares)
+        progress.advance(len(vectors))
+        return {"words": made.words, "mean": made.mean, "lengths": made.lengths}
+
+    def open(self, arrays: Mapping[str, NDArray[Any]]) -> Opened:
+        return Opened(BitCodes(arrays["words"], arrays["mean"], arrays["lengths"]))
+
+
+KIND = Binary()

@@ -1,0 +1,30 @@
+"""Exact: every vector is compared; there is nothing to build."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from numpy.typing import NDArray
+
+from doppio.core.dense.metric import Vectors
+from doppio.core.dense.structures.kind import Anew, Arrays, Held, Tried
+from doppio.core.kinds import Setting
+from doppio.core.progress import Progress
+
+EXACT = "exact"
+
+
+class Exact(Anew):
+    """The search that all others are measured against; see `dense.exact`."""
+
+    name, title, order, edition = EXACT, "exact", 1, 1
+    settings: tuple[Setting, ...] = ()
+    tried: Sequence[Tried] = ()
+
+    def build(self, vectors: Vectors, settings: Mapping[str, Any], progress: Progress) -> Arrays:
+        raise ValueError("an exact search has no structure")
+
+    def open(self, arrays: Mapping[str, NDArray[Any]]) -> Held:
+        raise ValueError("an exact search has no structure")
+
+
+KIND = Exact()

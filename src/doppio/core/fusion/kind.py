@@ -1,0 +1,23 @@
+"""What a fusion method is: it pours the rankings of the branches into one."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Protocol
+
+from doppio.core.fusion.pouring import Fused, Ranking
+from doppio.core.kinds import Family, Kind
+
+
+class FusionMethod(Kind, Protocol):
+    """A method; its module holds one as `KIND`.
+
+    measure : what its scores are, for people; larger is better
+    """
+
+    @property
+    def measure(self) -> str: ...
+
+    def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:
+        """Fuse rankings, best first, with one weight each; `settings` is the recipe's `fusion`."""
+
+
+METHODS: Family[FusionMethod] = Family("doppio.core.fusion", "method")

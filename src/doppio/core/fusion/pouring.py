@@ -1,0 +1,77 @@
+"""Pouring several rankings into one: what all methods share."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.ranking import Ids, Scores
+
+Ranking = tuple[Ids, Scores]
+
+
+@dataclass(frozen=True)
+class Fused:
+    """A fused ranking and what each branch gave to it.
+
+    chunks : (n,) int64, best first
+    scores : (n,) float32, larger is better
+    ranks : (n, branches) int32, the chunk's rank in each branch from 1, 0 where it is absent
+    shares : (n, branches) float32, what each branch added; a row adds up to the score
+    """
+
+    chunks: Ids
+    scores: Scores
+    ranks: NDArray[np.int32]
+    shares: NDArray[np.float32]
+
+
+def checked(weights: Sequence[float] | None, count: int) -> Sequence[float]:
+    """Weights of `count` rankings, 1 each where none are given.
+
+    Raises
+    ------
+    ValueError
+        If one is negative, or their number is wrong.
+    """
+    weights = [1.0] * count if weights is None else list(weights)
+    if len(weights) != count:
+        raise ValueError(f"weights: {len(weights)} given for {count} rankings")
+    for weight in weights:
+        if weight < 0:
+            raise ValueError(f"weights: {weight} is negative")
+    return weights
+
+
+def pour(rankings: Sequence[Ids], given: Sequence[NDArray[np.float64]], weights: Sequence[float]) -> Fused:
+    """A ranking by the sums of what each branch gives to each of its chunks.
+
+    Parameters
+    ----------
+    rankings : sequence of (n_i,) int arrays, best first
+    given : sequence of (n_i,) float64 arrays, what each chunk of a ranking gains from it
+    weights : sequence of float
+        A chunk that only rankings of weight 0 hold is left out. Ties go to what ranks higher in a ranking that
+        counts, where nothing was gained, and to the smaller chunk id.
+    """
+    counting = [np.asarray(r, np.int64) for r, weight in zip(rankings, weights, strict=True) if weight > 0]
+    chunks = np.unique(np.concatenate(counting or [np.empty(0, np.int64)]))
+    shares = np.zeros((len(chunks), len(rankings)))
+    ranks = np.zeros((len(chunks), len(rankings)), np.int32)
+    for column, (ranking, share) in enumerate(zip(rankings, given, strict=True)):
+        held = np.isin(ranking, chunks)
+        rows = np.searchsorted(chunks, np.asarray(ranking)[held])
+        shares[rows, column] = share[held]
+        ranks[rows, column] = np.flatnonzero(held) + 1
+    # Shares are added in the order of their size, so that the order of the branches cannot break a tie.
+    scores = np.sort(shares, axis=1).sum(axis=1)
+    counted = np.where((ranks > 0) & (np.asarray(weights) > 0), ranks, np.iinfo(np.int32).max)
+    nothing = np.where(scores > 0, 0, counted.min(axis=1, initial=np.iinfo(np.int32).max))
+    order = np.lexsort((chunks, nothing, -scores))
+    return Fused(
+        chunks[order].astype(np.int64),
+        scores[order].astype(np.float32),
+        ranks[order],
+        shares[order].astype(np.float32),
+    )
