@@ -7,7 +7,9 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from doppio.core.recipe import STRUCTURES, check, check_analysis, check_chunking
+from doppio.asking.catalogue import shown_kind
+from doppio.core.dense.structures.kind import STRUCTURES as KINDS
+from doppio.core.recipe import check, check_analysis, check_chunking
 from doppio.core.sparse.weighting import VARIANTS
 from doppio.core.text.analysis import LANGUAGES
 from tests.core.corpus import ROOT, recipe
@@ -20,6 +22,7 @@ SOURCES = (
     "stages/documents/filter.ts",
     "stages/documents/search.ts",
     "stages/chunks/settings.ts",
+    "recipe/kinds.ts",
     "stages/dense/structures.ts",
     "stages/reranked/settings.ts",
     "stages/sparse/variants.ts",
@@ -56,15 +59,15 @@ class Interface(unittest.TestCase):
         self.assertEqual(got, [case["text"][case["start"] : case["end"]] for case in cases])
 
     def test_every_structure_starts_with_settings_that_the_server_takes(self):
-        kinds = list(STRUCTURES)
-        started = self.call("stages/dense/structures", "m.startOf(it)", kinds)
+        kinds = [shown_kind(kind) for kind in KINDS]
+        started = self.call("recipe/kinds", "({ kind: it.name, ...m.startOf(it) })", kinds)
         body = recipe().body
         changed = self.call("stages/dense/structures", f"m.withStructure({json.dumps(body)}, it)", started)
         for kind, structure, given in zip(kinds, started, changed, strict=True):
             branch = next(branch for branch in check(given).branches if branch["kind"] == "vector")
             self.assertEqual(branch["structure"], structure, kind)
-            defaults = {name: rule.get("default") for name, rule in STRUCTURES[kind]["properties"].items()}
-            self.assertEqual({**defaults, "kind": kind}, structure, kind)
+            said = self.call("recipe/kinds", f"m.summaryOf({json.dumps(kinds)}, it.kind, it)", [structure])
+            self.assertNotIn("{", said[0])
 
     def test_the_frontier_holds_what_nothing_beats_in_both(self):
         dice = random.Random(3)

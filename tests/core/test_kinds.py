@@ -24,7 +24,7 @@ from doppio.core.kinds import whole
 
 class FirstOnly:
     name, title, measure = "first-only", "the first branch alone", "1 / rank in the first branch"
-    settings = (whole("skip", 0, 9, 0),)
+    settings = (whole("skip", "Skipped", 0, 9, 0),)
 
     def fuse(self, rankings, weights, settings):
         import numpy as np

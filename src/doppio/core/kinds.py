@@ -21,23 +21,25 @@ class Setting:
     """A setting of a kind.
 
     name : as it stands in a recipe
+    title : for people
     schema : JSON schema of its values, with the default
     built : whether it is settled when something is built; otherwise it applies when a question is asked
     """
 
     name: str
+    title: str
     schema: Schema
     built: bool = False
 
 
-def whole(name: str, low: int, high: int, default: int, *, built: bool = False) -> Setting:
+def whole(name: str, title: str, low: int, high: int, default: int, *, built: bool = False) -> Setting:
     """A whole number from `low` to `high`."""
-    return Setting(name, {"type": "integer", "minimum": low, "maximum": high, "default": default}, built)
+    return Setting(name, title, {"type": "integer", "minimum": low, "maximum": high, "default": default}, built)
 
 
-def number(name: str, low: float, high: float, default: float, *, built: bool = False) -> Setting:
+def number(name: str, title: str, low: float, high: float, default: float, *, built: bool = False) -> Setting:
     """A number from `low` to `high`."""
-    return Setting(name, {"type": "number", "minimum": low, "maximum": high, "default": default}, built)
+    return Setting(name, title, {"type": "number", "minimum": low, "maximum": high, "default": default}, built)
 
 
 class Kind(Protocol):
@@ -47,7 +49,8 @@ class Kind(Protocol):
     title : for people
     settings : its own, beside those that all of its family have
 
-    A number `order` says where it stands in menus.
+    A number `order` says where it stands in menus, and a text `summary` what is said of its settings in a few words,
+    with the names of settings in braces.
     """
 
     @property

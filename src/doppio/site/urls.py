@@ -3,6 +3,7 @@
 from django.urls import path, re_path
 from drf_spectacular.views import SpectacularJSONAPIView
 
+from doppio.asking.catalogue import CatalogueView
 from doppio.asking.views import ExplainView, MatchesView, RecipesView
 from doppio.indexing import views as indexing
 from doppio.library import views as library
@@ -58,6 +59,7 @@ urlpatterns = [
     path(f"{W}/stages/sparse/analysis", indexes.AnalysisView.as_view()),
     path(f"{W}/stages/sparse/synonyms", indexes.SynonymsView.as_view()),
     path(f"{W}/recipes/cost", indexes.CostView.as_view()),
+    path("api/kinds", CatalogueView.as_view()),
     path("api/scorers", reranking.ScorersView.as_view()),
     path("api/scorers/try", reranking.TryScorerView.as_view()),
     path("api/scorers/rests-on", reranking.RestsOnView.as_view()),

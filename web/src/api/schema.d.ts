@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Kinds by family, in the order of menus. */
+        get: operations["catalogue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scorers": {
         parameters: {
             query?: never;
@@ -828,6 +845,10 @@ export interface components {
             start: number;
             text: string;
         };
+        Catalogue: {
+            fusion: components["schemas"]["Kind"][];
+            structures: components["schemas"]["Kind"][];
+        };
         /** @description Lengths are encoder tokens with the context line. */
         ChunkFigures: {
             chunks: number;
@@ -1206,6 +1227,13 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        Kind: {
+            name: string;
+            title: string;
+            /** @description Its settings in a few words, their names in braces. */
+            summary: string;
+            settings: components["schemas"]["Setting"][];
+        };
         LabelPlace: {
             document: number;
             start: number;
@@ -1479,6 +1507,14 @@ export interface components {
         SetFields: {
             /** @description matched, carried, title and id; null reads the file as it is. */
             fields: unknown;
+        };
+        Setting: {
+            name: string;
+            title: string;
+            /** Format: double */
+            default: number;
+            /** @description Whether something is built anew when it changes. */
+            built: boolean;
         };
         Span: {
             document: number;
@@ -1864,6 +1900,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Encoder"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    catalogue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Catalogue"];
                 };
             };
             400: components["responses"]["Problem400"];

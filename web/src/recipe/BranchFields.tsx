@@ -1,7 +1,9 @@
 // The settings of a branch: weighting and fields of a sparse one, encoder, metric and structure of a dense one.
 import { Form } from "react-bootstrap";
 import { useEncoders } from "../api/indexes";
-import { METRICS, SETTINGS, startOf, STRUCTURES, type Structure } from "../stages/dense/structures";
+import { useCatalogue } from "../api/catalogue";
+import { METRICS, type Structure } from "../stages/dense/structures";
+import { startOf } from "./kinds";
 import { VARIANTS } from "../stages/sparse/variants";
 import { field, type RecipeBody } from "./paths";
 
@@ -53,6 +55,7 @@ export function SparseFields({ path, body, set, number, choice }: Given) {
 
 export function DenseFields({ path, body, set, number, choice }: Given) {
   const encoders = useEncoders();
+  const kinds = useCatalogue().structures;
   const structure = field(body, `${path}.structure`) as Structure;
   const chosen = String(field(body, `${path}.encoder`));
   const names = Object.fromEntries((encoders.data ?? []).map(({ name, title }) => [name, title]));
@@ -67,18 +70,23 @@ export function DenseFields({ path, body, set, number, choice }: Given) {
           id={`${path}.structure`}
           size="sm"
           value={structure.kind}
-          onChange={(event) => set(`${path}.structure`, startOf(event.target.value))}
+          onChange={(event) => {
+            const kind = kinds.find(({ name }) => name === event.target.value)!;
+            set(`${path}.structure`, { kind: kind.name, ...startOf(kind) });
+          }}
         >
-          {Object.entries(STRUCTURES).map(([kind, title]) => (
-            <option key={kind} value={kind}>
+          {kinds.map(({ name, title }) => (
+            <option key={name} value={name}>
               {title}
             </option>
           ))}
         </Form.Select>
       </div>
-      {(SETTINGS[structure.kind] ?? []).map(({ name, label }) => (
-        <div key={`${structure.kind}.${name}`}>{number(`${path}.structure.${name}`, label)}</div>
-      ))}
+      {kinds
+        .find(({ name }) => name === structure.kind)
+        ?.settings.map(({ name, title }) => (
+          <div key={`${structure.kind}.${name}`}>{number(`${path}.structure.${name}`, title)}</div>
+        ))}
       {warning && (
         <div className="wrong" role="alert">
           {warning}

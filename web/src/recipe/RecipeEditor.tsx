@@ -1,6 +1,7 @@
 // Editing the recipe in force: every field of every stage; saving makes a new version and measures it.
 import { Fragment, useState } from "react";
 import { Button, Form, Offcanvas } from "react-bootstrap";
+import { useCatalogue } from "../api/catalogue";
 import { useSaveRecipe } from "../api/queries";
 import { useScorers } from "../api/reranking";
 import type { Recipe } from "../api/client";
@@ -9,6 +10,7 @@ import { Marker } from "../shell/Marker";
 import { CONTEXTS, overlapUnit, RULES, UNITS, withRule, type Chunking } from "../stages/chunks/settings";
 import { BuildCost } from "./BuildCost";
 import { DenseFields, SparseFields } from "./BranchFields";
+import { startOf } from "./kinds";
 import { completed, field, problems, withField, type RecipeBody } from "./paths";
 
 interface Branch {
@@ -41,6 +43,7 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
     save.mutate({ body: given, note });
   }
 
+  const methods = useCatalogue().fusion;
   const scorers = useScorers();
   const scorer = scorers.data?.find((row) => row.name === field(body, "rerank.scorer"));
   const blend = scorer?.blend ?? 0;
@@ -85,11 +88,8 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
 
   function setMethod(value: string) {
     const { weights, depth } = body.fusion as { weights: unknown; depth: unknown };
-    const fresh =
-      value === "reciprocal-rank"
-        ? { method: value, k: 60, weights, depth }
-        : { method: value, weights, depth };
-    set("fusion", fresh);
+    const kind = methods.find(({ name }) => name === value)!;
+    set("fusion", { method: value, ...startOf(kind), weights, depth });
   }
 
   return (
@@ -209,11 +209,16 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
                   value={String(method)}
                   onChange={(event) => setMethod(event.target.value)}
                 >
-                  <option value="scaled-scores">scaled scores</option>
-                  <option value="reciprocal-rank">reciprocal ranks</option>
+                  {methods.map(({ name, title }) => (
+                    <option key={name} value={name}>
+                      {title}
+                    </option>
+                  ))}
                 </Form.Select>
               </div>
-              {method === "reciprocal-rank" && number("fusion.k", "k, added to each rank")}
+              {methods
+                .find(({ name }) => name === method)
+                ?.settings.map(({ name, title }) => number(`fusion.${name}`, title))}
               {number("fusion.depth", "Depth, in chunks")}
               {branches.map((branch) => number(`fusion.weights.${branch.id}`, `Weight of ${branch.id}`))}
             </Part>

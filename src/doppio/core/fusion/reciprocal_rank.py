@@ -59,7 +59,7 @@ class ReciprocalRank:
 
     name, title, order = "reciprocal-rank", "reciprocal ranks", 1
     measure = "sum of weight / (k + rank)"
-    settings: tuple[Setting, ...] = (number("k", 0.001, 10_000, 60),)
+    settings: tuple[Setting, ...] = (number("k", "k, added to each rank", 0.001, 10_000, 60),)
 
     def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:
         return reciprocal_rank_fusion([chunks for chunks, _ in rankings], k=settings["k"], weights=weights)

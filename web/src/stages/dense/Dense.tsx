@@ -1,10 +1,12 @@
 // Dense: what the encoder placed nearest, however far away that is; and what its index is made of.
+import { useCatalogue } from "../../api/catalogue";
 import { useState } from "react";
 import type { Asked } from "../../api/client";
 import { useIndexStage, type DenseFacts } from "../../api/indexes";
 import { Segments } from "../../shell/Segments";
 import { usePin } from "../../shell/pin";
 import { Empty, Shown } from "../../shell/states";
+import { summaryOf, titleOf } from "../../recipe/kinds";
 import { bytes, duration, milliseconds, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { useBranchId } from "../shared/branch";
@@ -14,7 +16,7 @@ import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { chunksByNumber, stageOfKind } from "../shared/trace";
 import { ClosePairs } from "./ClosePairs";
-import { described, STRUCTURES, type Structure } from "./structures";
+import type { Structure } from "./structures";
 import { Survey } from "./Survey";
 import { VectorMap } from "./VectorMap";
 
@@ -60,6 +62,7 @@ export function Dense() {
 
 function Index({ facts, branch }: { facts: DenseFacts; branch: string }) {
   const among = useAmongFirst(branch);
+  const kinds = useCatalogue().structures;
   const structure = facts.structure as Structure;
   return (
     <>
@@ -80,7 +83,8 @@ function Index({ facts, branch }: { facts: DenseFacts; branch: string }) {
       <p className="small-text mb-2">
         <b>{facts.title}</b>, reads{" "}
         {facts.max_tokens < 1e6 ? `${facts.max_tokens.toLocaleString()} tokens` : "every word"} of a chunk.
-        Score: {facts.measure}; larger is better. Search: {STRUCTURES[structure.kind]}, {described(structure)}
+        Score: {facts.measure}; larger is better. Search: {titleOf(kinds, structure.kind)},{" "}
+        {summaryOf(kinds, structure.kind, structure)}
         {facts.segments > 1 && `, over ${facts.segments} segments`}.
       </p>
       <div className="split two" style={{ height: "auto" }}>

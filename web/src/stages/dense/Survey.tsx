@@ -1,26 +1,37 @@
 // Speed against exactness, measured on the vectors of this very index; a point is chosen with a click.
 import { scaleLog, scalePow } from "d3-scale";
 import { useState } from "react";
+import { useCatalogue, type Kind } from "../../api/catalogue";
 import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "../../api/indexes";
 import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
+import { summaryOf, titleOf } from "../../recipe/kinds";
 import { bytes, duration } from "../../text/numbers";
 import { Measured } from "../shared/Measured";
 import { TakeUp } from "../shared/TakeUp";
-import { described, frontier, STRUCTURES, withStructure, type Structure } from "./structures";
+import { frontier, withStructure, type Structure } from "./structures";
 
 const WIDTH = 560;
 const HEIGHT = 360;
 const EDGE = { left: 46, right: 18, top: 14, bottom: 40 };
-// Each structure has a shape of its own, so that the picture can be read without colour.
-const SHAPES: Record<string, string> = {
-  exact: "M0,-7 L7,0 L0,7 L-7,0 Z",
-  int8: "M-5,-5 H5 V5 H-5 Z",
-  binary: "M0,-6 L6,5 H-6 Z",
-  hnsw: "M-5.5,0 A5.5,5.5 0 1,0 5.5,0 A5.5,5.5 0 1,0 -5.5,0 Z",
-  ivf: "M0,6 L6,-5 H-6 Z",
-  pq: "M-2,-6 H2 V-2 H6 V2 H2 V6 H-2 V2 H-6 V-2 H-2 Z",
-};
+// Each structure has a shape of its own, in the order of menus, so that the picture can be read without colour.
+const SHAPES = [
+  "M0,-7 L7,0 L0,7 L-7,0 Z",
+  "M-5,-5 H5 V5 H-5 Z",
+  "M0,-6 L6,5 H-6 Z",
+  "M-5.5,0 A5.5,5.5 0 1,0 5.5,0 A5.5,5.5 0 1,0 -5.5,0 Z",
+  "M0,6 L6,-5 H-6 Z",
+  "M-2,-6 H2 V-2 H6 V2 H2 V6 H-2 V2 H-6 V-2 H-2 Z",
+  "M-6,-2 H6 V2 H-6 Z",
+  "M-2,-6 H2 V6 H-2 Z",
+];
+const shapeOf = (kinds: Kind[], name: string) =>
+  SHAPES[
+    Math.max(
+      kinds.findIndex((kind) => kind.name === name),
+      0,
+    ) % SHAPES.length
+  ];
 
 export function Survey({ facts }: { facts: DenseFacts }) {
   const survey = useSurvey();
@@ -63,6 +74,7 @@ function Picture({
     alike(point.structure as Structure, facts.structure as Structure),
   );
   const [chosen, setChosen] = useState(Math.max(inForce, 0));
+  const kinds = useCatalogue().structures;
   const point = points[chosen]!;
   const speeds = points.map(({ per_second }) => per_second);
   const least = Math.min(0.9, ...points.map(({ recall }) => recall)) - 0.02;
@@ -109,27 +121,27 @@ function Picture({
           {points.map((row, place) => (
             <path
               key={place}
-              d={SHAPES[(row.structure as Structure).kind]}
+              d={shapeOf(kinds, (row.structure as Structure).kind)}
               transform={`translate(${x(row.per_second)},${y(row.recall)})`}
               className={`point ${place === chosen ? "chosen" : ""} ${best.includes(row) ? "best" : ""}`}
               {...mark(
-                `${words(row)}, recall ${row.recall.toFixed(3)}, ${Math.round(row.per_second)} questions a second`,
+                `${words(kinds, row)}, recall ${row.recall.toFixed(3)}, ${Math.round(row.per_second)} questions a second`,
                 place === chosen,
                 place === chosen,
               )}
               onClick={() => setChosen(place)}
             >
-              <title>{`${words(row)}\nrecall ${row.recall.toFixed(3)}, ${Math.round(row.per_second).toLocaleString()} questions a second`}</title>
+              <title>{`${words(kinds, row)}\nrecall ${row.recall.toFixed(3)}, ${Math.round(row.per_second).toLocaleString()} questions a second`}</title>
             </path>
           ))}
         </svg>
         <figcaption className="shapes small-text">
-          {Object.entries(SHAPES).map(([kind, shape]) => (
-            <span key={kind}>
+          {kinds.map(({ name, title }) => (
+            <span key={name}>
               <svg width="14" height="14" viewBox="-8 -8 16 16" aria-hidden="true">
-                <path d={shape} className="point best" />
+                <path d={shapeOf(kinds, name)} className="point best" />
               </svg>{" "}
-              {STRUCTURES[kind]}
+              {title}
             </span>
           ))}
         </figcaption>
@@ -150,6 +162,7 @@ function Picture({
 }
 
 function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; facts: DenseFacts }) {
+  const kinds = useCatalogue().structures;
   const structure = point.structure as Structure;
   const rows: [string, string][] = [
     ["recall@10", point.recall.toFixed(3)],
@@ -161,7 +174,8 @@ function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; fac
   return (
     <div className="card-passage" data-structure={structure.kind}>
       <h3>
-        {STRUCTURES[structure.kind]} <span className="soft fw-normal">{described(structure)}</span>
+        {titleOf(kinds, structure.kind)}{" "}
+        <span className="soft fw-normal">{summaryOf(kinds, structure.kind, structure)}</span>
       </h3>
       <table className="small-text num facts-table">
         <tbody>
@@ -176,7 +190,7 @@ function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; fac
       <TakeUp
         inForce={inForce}
         changed={(body) => withStructure(body, structure)}
-        note={`Dense structure: ${STRUCTURES[structure.kind]}, ${described(structure)}`}
+        note={`Dense structure: ${words(kinds, point)}`}
       >
         Use and build
       </TakeUp>
@@ -184,9 +198,9 @@ function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; fac
   );
 }
 
-const words = (point: Point) => {
+const words = (kinds: Kind[], point: Point) => {
   const structure = point.structure as Structure;
-  return `${STRUCTURES[structure.kind]}, ${described(structure)}`;
+  return `${titleOf(kinds, structure.kind)}, ${summaryOf(kinds, structure.kind, structure)}`;
 };
 
 function alike(one: Structure, other: Structure): boolean {

@@ -29,7 +29,8 @@ class Opened:
 class Binary(Anew):
     """See the module."""
 
-    name, title, order, edition = "binary", "one bit a number", 3, 2
+    name, title, order, edition = "binary", "one bit a number (binary)", 3, 2
+    summary = "{over_fetch} times fetched"
     settings: tuple[Setting, ...] = (over_fetch(10),)
     tried: Sequence[Tried] = (({}, ({"over_fetch": 4}, {"over_fetch": 10}, {"over_fetch": 30})),)
 

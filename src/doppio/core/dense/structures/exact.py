@@ -16,7 +16,8 @@ EXACT = "exact"
 class Exact(Anew):
     """The search that all others are measured against; see `dense.exact`."""
 
-    name, title, order, edition = EXACT, "exact", 1, 1
+    name, title, order, edition = EXACT, "exact, float32", 1, 1
+    summary = "every vector"
     settings: tuple[Setting, ...] = ()
     tried: Sequence[Tried] = ()
 

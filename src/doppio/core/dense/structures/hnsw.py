@@ -33,11 +33,12 @@ class Opened:
 class Hnsw:
     """See the module."""
 
-    name, title, order, edition = "hnsw", "navigable graph", 4, 2
+    name, title, order, edition = "hnsw", "graph (HNSW)", 4, 2
+    summary = "breadth {search}"
     settings: tuple[Setting, ...] = (
-        whole("links", 4, 64, 16, built=True),
-        whole("breadth", 8, 1000, 100, built=True),
-        whole("search", 1, 10_000, 80),
+        whole("links", "Links a chunk", 4, 64, 16, built=True),
+        whole("breadth", "Breadth when built", 8, 1000, 100, built=True),
+        whole("search", "Breadth of a search", 1, 10_000, 80),
         over_fetch(2),
     )
     tried: Sequence[Tried] = (

@@ -29,7 +29,8 @@ class Opened:
 class Int8(Anew):
     """See the module."""
 
-    name, title, order, edition = "int8", "one byte a number", 2, 1
+    name, title, order, edition = "int8", "one byte a number (int8)", 2, 1
+    summary = "{over_fetch} times fetched"
     settings: tuple[Setting, ...] = (over_fetch(2),)
     tried: Sequence[Tried] = (({}, ({"over_fetch": 1}, {"over_fetch": 2})),)
 

@@ -30,10 +30,11 @@ class Opened:
 class Ivf(Anew):
     """See the module. 0 cells stands for four times the square root of the chunks."""
 
-    name, title, order, edition = "ivf", "inverted lists", 5, 2
+    name, title, order, edition = "ivf", "inverted lists (IVF)", 5, 2
+    summary = "{probes} cells"
     settings: tuple[Setting, ...] = (
-        whole("cells", 0, 100_000, 0, built=True),
-        whole("probes", 1, 100_000, 16),
+        whole("cells", "Cells, 0: by size", 0, 100_000, 0, built=True),
+        whole("probes", "Cells looked into", 1, 100_000, 16),
         over_fetch(2),
     )
     tried: Sequence[Tried] = (({"cells": 0}, tuple({"probes": probes, "over_fetch": 2} for probes in (4, 16, 64))),)

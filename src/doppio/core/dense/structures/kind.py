@@ -58,7 +58,7 @@ class Anew:
 
 def over_fetch(times: float) -> Setting:
     """How many times as many candidates as hits are asked for are scored with their full vectors."""
-    return number("over_fetch", 1, 100, times)
+    return number("over_fetch", "Over-fetch, times the depth", 1, 100, times)
 
 
 STRUCTURES: Family[DenseStructure] = Family("doppio.core.dense.structures", "kind")

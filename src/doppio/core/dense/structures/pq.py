@@ -29,8 +29,9 @@ class Opened:
 class Pq(Anew):
     """See the module. `parts` counts bytes a chunk: each holds two parts of half a byte."""
 
-    name, title, order, edition = "pq", "product quantisation", 6, 2
-    settings: tuple[Setting, ...] = (whole("parts", 1, 1024, 48, built=True), over_fetch(10))
+    name, title, order, edition = "pq", "product codes (PQ)", 6, 2
+    summary = "{over_fetch} times fetched"
+    settings: tuple[Setting, ...] = (whole("parts", "Bytes a chunk", 1, 1024, 48, built=True), over_fetch(10))
     tried: Sequence[Tried] = (({"parts": 48}, ({"over_fetch": 4}, {"over_fetch": 10})),)
 
     def build(self, vectors: Vectors, settings: Mapping[str, Any], progress: Progress) -> Arrays:
