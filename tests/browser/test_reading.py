@@ -4,6 +4,7 @@ from django.contrib.auth.models import User
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
+from doppio.core.fusion.kind import METHODS
 from doppio.library.entry import make_entry_link
 from tests.browser.page import GALE, Page
 from tests.browser.prepared import SMALL
@@ -137,6 +138,16 @@ class Reading(Page):
         self.retype(self.one("[id='chunking.size']"), "97")
         self.see("To build: about", "[data-cost=some]")
         self.see("encode chunks", "[data-cost=some]")
+        # What can be chosen, and with which settings, is what the server's kinds declare.
+        methods = Select(self.one("[id='fusion.method']"))
+        self.assertEqual([one.text for one in methods.options], [kind.title for kind in METHODS])
+        methods.select_by_visible_text("reciprocal ranks")
+        self.assertEqual(self.one("[id='fusion.k']").get_attribute("value"), "60")
+        structures = Select(self.one("[id='branches[1].structure']"))
+        structures.select_by_visible_text("graph (HNSW)")
+        self.assertEqual(self.one("[id='branches[1].structure.search']").get_attribute("value"), "80")
+        self.retype(self.one("[id='select.k']"), "60")
+        self.see("select.k: 60 is above rerank.shortlist", "[data-cost=some]")
         self.click("button", "Drop")
 
     def test_a_link_lets_a_person_in_once(self):

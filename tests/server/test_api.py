@@ -8,6 +8,7 @@ from django.test.utils import CaptureQueriesContext
 from jsonschema import Draft4Validator
 
 from doppio.core.errors import DocumentError
+from doppio.core.fusion.kind import METHODS
 from doppio.core.measure.ledger import CAUSES
 from doppio.library.services import core_document, known_facts, store_documents
 from tests.core.corpus import documents, recipe
@@ -218,6 +219,17 @@ class Api(TestCase):
             extra.save()
         for tail, queries in before.items():
             self.assertLessEqual(count(tail), queries, tail)
+
+    def test_the_catalogue_tells_every_kind_with_its_settings(self):
+        found = self.client.get("/api/kinds").json()
+        self.assertEqual([kind["name"] for kind in found["fusion"]], list(METHODS.kinds))
+        graph = next(kind for kind in found["structures"] if kind["name"] == "hnsw")
+        self.assertEqual(
+            [(one["name"], one["default"], one["built"]) for one in graph["settings"]],
+            [("links", 16, True), ("breadth", 100, True), ("search", 80, False), ("over_fetch", 2, False)],
+        )
+        self.client.logout()
+        self.assertEqual(self.client.get("/api/kinds").status_code, 401)
 
 
 class Loading(TestCase):
