@@ -200,7 +200,7 @@ class Changing(Page):
         measure_recipe(saved, Silent())
         self.open("/line/reranked")
         self.see("reads question and passage together", ".view")
-        self.one("[aria-label='First relevant chunk before and after reranking'] line")
+        self.one("[aria-label^='First relevant chunk before and after reranking'] line")
         self.click("button", "Floor")
         floor = self.one("[role=slider]")
         floor.send_keys(*[Keys.ARROW_RIGHT] * 30)
