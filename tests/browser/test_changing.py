@@ -220,7 +220,7 @@ class Changing(Page):
         Survey.objects.create(workspace=saved.workspace, key=key, points=points, questions=9)
         self.open("/line/reranked")
         self.click("button", "Shortlist depth")
-        self.one("[aria-label='Depth 10']").send_keys(Keys.ENTER)
+        self.one("[aria-label^='Depth 10:']").send_keys(Keys.ENTER)
         self.see("250 ms", ".depth")
         self.click("button", "Use this depth")
         self.until(lambda _: RecipeVersion.objects.get(in_force=True).body["rerank"]["shortlist"] == 10)
