@@ -8,6 +8,7 @@ import { useSettled } from "../chunks/settled";
 import { AnalysisSettings } from "./AnalysisSettings";
 import { analysisOf, withAnalysis, type Analysis } from "./variants";
 
+const NAMES = new Intl.DisplayNames("en", { type: "language" });
 const SAMPLE = "Why did the gondolas stop after alarm E-417 at Brackenhorn's upper station?";
 
 export function Playground() {
@@ -76,7 +77,7 @@ function HardCases({ cases, language }: { cases: HardCase[]; language: string })
   return (
     <section className="hard-cases" aria-label="Hard cases">
       <h3 className="h6">
-        Hard cases{language === "any" ? "" : `, ${language} first`}{" "}
+        Hard cases{language === "any" ? "" : `, ${NAMES.of(language)} first`}:{" "}
         <span className={wrong ? "lost" : "soft"}>
           {cases.length - wrong} of {cases.length} as they should be
         </span>
