@@ -72,10 +72,11 @@ def _is_code(term: str) -> bool:
 
 def _unequal(index: DenseIndex) -> str:
     """A warning where long vectors win by their length."""
-    if index.length_spread < UNEQUAL:
+    spread = index.length_spread
+    if spread < UNEQUAL:
         return ""
     return (
-        f"Lengths of the vectors spread by {index.length_spread:.2f} (standard deviation of their logarithm): with "
+        f"Lengths of the vectors spread by {spread:.2f} (standard deviation of their logarithm): with "
         "the inner product long ones come first, whatever they say. The cosine does not look at lengths."
     )
 

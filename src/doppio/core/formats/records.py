@@ -188,17 +188,17 @@ def read_json_documents(text: str, name: str) -> list[Document]:
 
 
 def _document(row: Mapping[str, Any], identity: str, fields: Fields) -> Document:
-    matched = [(name, _plain(row.get(name))) for name in fields.matched]
     title = _plain(row.get(fields.title)) if fields.title else ""
     carried = {name: _plain(row.get(name)) for name in fields.carried if _plain(row.get(name))}
     known = {*fields.matched, *fields.carried, fields.title, fields.id}
     metadata = typed({key: value for key, value in row.items() if key not in known})
-    if len(matched) == 1:
+    if len(fields.matched) == 1:
         plain = read_plain(_as_text(row.get(fields.matched[0])), identity)
         found = title or plain.title
         shown = found if found != identity else _short(plain.text)
         return replace(plain, title=shown, metadata=metadata, carried=carried)
     builder = DocumentBuilder()
+    matched = [(name, _plain(row.get(name))) for name in fields.matched]
     for name, value in matched:
         builder.add(PARAGRAPH, f"{name}: {value}" if value else "")
     return builder.build(

@@ -15,6 +15,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from doppio.core.at_hand import kept
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.rows import rows_of
 from doppio.core.sparse.field_scan import (
@@ -148,21 +149,20 @@ class FieldedIndex:
     def _held(self, forms: Forms, weights: Mapping[str, FieldWeight]) -> int:
         """How many chunks hold a term in any of the fields; counted once a term."""
         key = tuple(sorted((name, form) for name, form in forms.items() if name in weights))
-        if key not in self._held_of:
-            if len(self._held_of) >= HELD_KEPT:
-                self._held_of.clear()
-            self._held_of[key] = sum(
-                int(
-                    held_in_any(
-                        np.array(self._numbers(place, dict(key)), np.int64),
-                        self._lists(place, weights),
-                        dead,
-                        len(self.fields[self._names[0]].segments[place].postings),
-                    )
+        return kept(self._held_of, key, lambda: self._counted(dict(key), weights), HELD_KEPT)
+
+    def _counted(self, forms: Forms, weights: Mapping[str, FieldWeight]) -> int:
+        return sum(
+            int(
+                held_in_any(
+                    np.array(self._numbers(place, forms), np.int64),
+                    self._lists(place, weights),
+                    dead,
+                    len(self.fields[self._names[0]].segments[place].postings),
                 )
-                for place, (_, dead) in enumerate(self._segments)
             )
-        return self._held_of[key]
+            for place, (_, dead) in enumerate(self._segments)
+        )
 
     def _numbers(self, place: int, forms: Forms) -> list[int]:
         """The number of a term in every field of a segment, -1 where it has none."""
@@ -188,11 +188,8 @@ class FieldedIndex:
     def _lists(self, place: int, weights: Mapping[str, FieldWeight]) -> Lists:
         """What the fields of a segment hold, with bounds and norms for these weights; made once a setting."""
         key = place, tuple(sorted(weights.items(), key=lambda item: item[0]))
-        if key not in self._lists_of:
-            if len(self._lists_of) >= SETTINGS_KEPT * max(len(self._segments), 1):
-                self._lists_of.clear()
-            self._lists_of[key] = self._made(place, weights)
-        return self._lists_of[key]
+        most = SETTINGS_KEPT * max(len(self._segments), 1)
+        return kept(self._lists_of, key, lambda: self._made(place, weights), most)
 
     def _made(self, place: int, weights: Mapping[str, FieldWeight]) -> Lists:
         columns: list[list[NDArray[Any]]] = []

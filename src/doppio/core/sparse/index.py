@@ -4,12 +4,12 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
-from typing import TypeVar
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from doppio.core.at_hand import K, V, kept
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.rows import rows_of
 from doppio.core.sparse.postings import Postings
@@ -22,8 +22,6 @@ NONE = np.empty(0, np.float64)
 SETTINGS_KEPT = 4
 # Terms whose bounds stay at hand, for the variant that has its own for each.
 TERMS_KEPT = 2000
-K = TypeVar("K")
-V = TypeVar("V")
 
 
 @dataclass(frozen=True)
@@ -319,14 +317,7 @@ class SparseIndex:
                            *weighting.norms(self.mean), weighting.k1, weighting.delta)  # fmt: skip
 
     def _kept(self, held: dict[K, V], key: K, make: Callable[[], V], most: int = SETTINGS_KEPT) -> V:
-        """What is at hand, or made now; of too much of it all is forgotten."""
-        found = held.get(key)
-        if found is None:
-            found = make()
-            if len(held) >= most * max(len(self.segments), 1):
-                held.clear()
-            held[key] = found
-        return found
+        return kept(held, key, make, most * max(len(self.segments), 1))
 
     def _asked(self, terms: Sequence[str], weighting: Weighting) -> list[Asked]:
         """Terms with their weights and slopes; those that no chunk holds are left out."""

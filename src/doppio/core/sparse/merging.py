@@ -3,6 +3,7 @@
 import heapq
 from collections.abc import Iterator, Sequence
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -13,6 +14,26 @@ from doppio.core.sparse.packing import BLOCK
 from doppio.core.sparse.postings import Postings, decode_block
 
 TERMS_AT_ONCE = 4096
+
+
+class Lists(NamedTuple):
+    """The lists of several indexes, numbered one index after another, and which of them make up each merged term.
+
+    begins, order : lists of merged term t are `order[begins[t] : begins[t + 1]]`
+    first_block : of each list, in the columns of blocks below
+    now_base, now : chunk c of a list becomes `now[now_base[list] + c]`; -1 where it is dropped
+    """
+
+    begins: NDArray[np.int64]
+    order: NDArray[np.int64]
+    first_block: NDArray[np.int64]
+    now_base: NDArray[np.int64]
+    now: NDArray[np.int64]
+    held: NDArray[np.int32]
+    block_last: NDArray[np.int32]
+    block_at: NDArray[np.int64]
+    block_bits: NDArray[np.uint8]
+    data: NDArray[np.uint8]
 
 
 def merge_postings(parts: Sequence[tuple[Postings, NDArray[np.int64]]], count: int) -> Postings:
@@ -44,18 +65,18 @@ def merge_postings(parts: Sequence[tuple[Postings, NDArray[np.int64]]], count: i
     )
     block_at = np.concatenate([part.block_at + base for (part, _), base in zip(parts, bases[1], strict=True)])
     now = np.concatenate([now for _, now in parts])
-    lists = (begins, order, first_block, bases[2][part_of], now, joined["held"], joined["block_last"], block_at,
+    lists = Lists(begins, order, first_block, bases[2][part_of], now, joined["held"], joined["block_last"], block_at,
              joined["block_bits"], joined["data"])  # fmt: skip
     room = int(np.bincount(owner, joined["held"], len(term_begins) - 1).max(initial=0)) + 1
     held, occurrences = np.zeros(len(begins) - 1, np.int32), np.zeros(len(begins) - 1, np.int64)
-    count_lists(*lists, room, held, occurrences)
+    count_lists(lists, room, held, occurrences)
     block_begins = np.concatenate([[0], np.cumsum((held + BLOCK - 1) // BLOCK, dtype=np.int64)])
     blocks = int(block_begins[-1])
     last, places, bits = np.zeros(blocks, np.int32), np.zeros(blocks, np.int64), np.zeros((blocks, 2), np.uint8)
     peak_begins = np.zeros(blocks + 1, np.int64)
-    size, peaks = measure_lists(*lists, room, lengths, block_begins, last, places, bits, peak_begins)
+    size, peaks = measure_lists(lists, room, lengths, block_begins, last, places, bits, peak_begins)
     packed, pairs = np.zeros(size, np.uint8), np.zeros((peaks, 2), np.int32)
-    fill_lists(*lists, room, lengths, block_begins, places, bits, peak_begins, packed, pairs)
+    fill_lists(lists, room, lengths, block_begins, places, bits, peak_begins, packed, pairs)
     kept = held > 0
     widths = np.diff(term_begins)
     return Postings(
@@ -94,35 +115,31 @@ def _numbered(part: Postings, base: int) -> Iterator[tuple[bytes, int]]:
 @njit(cache=True, nogil=True)
 def _gather(  # type: ignore[no-untyped-def]
     term,
-    begins,
-    order,
-    first_block,
-    now_base,
-    now,
-    held,
-    block_last,
-    block_at,
-    block_bits,
-    data,
+    lists,
     chunks,
     counts,
 ):
     """Postings of a term from all parts, by their new numbers, rising; returns how many there are."""
     own, times = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
     found, rising = 0, True
-    for at in range(begins[term], begins[term + 1]):
-        number = order[at]
-        left, before, block, base = held[number], np.int32(-1), first_block[number], now_base[number]
+    for at in range(lists.begins[term], lists.begins[term + 1]):
+        number = lists.order[at]
+        left, before, block, base = (
+            lists.held[number],
+            np.int32(-1),
+            lists.first_block[number],
+            lists.now_base[number],
+        )
         while left > 0:
             size = min(BLOCK, left)
-            decode_block(block, size, before, block_at, block_bits, data, own, times)
+            decode_block(block, size, before, lists.block_at, lists.block_bits, lists.data, own, times)
             for place in range(size):
-                chunk = now[base + own[place]]
+                chunk = lists.now[base + own[place]]
                 if chunk >= 0:
                     rising = rising and (found == 0 or chunk > chunks[found - 1])
                     chunks[found], counts[found] = chunk, times[place]
                     found += 1
-            before = block_last[block]
+            before = lists.block_last[block]
             left -= size
             block += 1
     if not rising:
@@ -134,16 +151,7 @@ def _gather(  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def count_lists(  # type: ignore[no-untyped-def]
-    begins,
-    order,
-    first_block,
-    now_base,
-    now,
-    held,
-    block_last,
-    block_at,
-    block_bits,
-    data,
+    lists,
     room,
     kept,
     occurrences,
@@ -151,8 +159,7 @@ def count_lists(  # type: ignore[no-untyped-def]
     """How many postings of every merged term are left, and how often it stands in them."""
     chunks, counts = np.empty(room, np.int32), np.empty(room, np.int32)
     for term in range(kept.size):
-        kept[term] = _gather(term, begins, order, first_block, now_base, now, held, block_last, block_at, block_bits,
-                             data, chunks, counts)  # fmt: skip
+        kept[term] = _gather(term, lists, chunks, counts)
         total = np.int64(0)
         for at in range(kept[term]):
             total += counts[at]
@@ -161,16 +168,7 @@ def count_lists(  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def measure_lists(  # type: ignore[no-untyped-def]
-    begins,
-    order,
-    first_block,
-    now_base,
-    now,
-    held,
-    block_last,
-    block_at,
-    block_bits,
-    data,
+    lists,
     room,
     lengths,
     block_begins,
@@ -184,8 +182,7 @@ def measure_lists(  # type: ignore[no-untyped-def]
     chunks, counts = np.empty(room, np.int32), np.empty(room, np.int32)
     shortest, most, own = np.empty(LEVELS, np.int32), np.empty(1, np.int32), np.empty(BLOCK, np.int32)
     for term in range(block_begins.size - 1):
-        found = _gather(term, begins, order, first_block, now_base, now, held, block_last, block_at, block_bits, data,
-                        chunks, counts)  # fmt: skip
+        found = _gather(term, lists, chunks, counts)
         size = measure_term(chunks, counts, 0, found, lengths, block_begins[term], block_begins[term + 1], size, last,
                              places, bits, peak_begins, shortest, most, own)  # fmt: skip
     return size, peak_begins[-1]
@@ -193,16 +190,7 @@ def measure_lists(  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def fill_lists(  # type: ignore[no-untyped-def]
-    begins,
-    order,
-    first_block,
-    now_base,
-    now,
-    held,
-    block_last,
-    block_at,
-    block_bits,
-    data,
+    lists,
     room,
     lengths,
     block_begins,
@@ -217,7 +205,6 @@ def fill_lists(  # type: ignore[no-untyped-def]
     chunks, counts = np.empty(room, np.int32), np.empty(room, np.int32)
     shortest, most, own = np.empty(LEVELS, np.int32), np.empty(1, np.int32), np.empty(BLOCK, np.int32)
     for term in range(block_begins.size - 1):
-        found = _gather(term, begins, order, first_block, now_base, now, held, block_last, block_at, block_bits, data,
-                        chunks, counts)  # fmt: skip
+        found = _gather(term, lists, chunks, counts)
         fill_term(chunks, counts, 0, found, lengths, block_begins[term], block_begins[term + 1], places, bits,
                    peak_begins, packed, peaks, values, shortest, most, own)  # fmt: skip

@@ -49,9 +49,9 @@ def sentence_starts(text: str, known: Habits | None = None) -> NDArray[np.int64]
     looked = np.flatnonzero(befores >= 0)
     if len(looked):
         known = known or habits(text)
-    for place in looked.tolist():
-        stop, before, follows = int(stops[place]), int(befores[place]), int(nexts[place])
-        kept[place] = _ends(text, kinds, before, stop, follows, known or Habits())
+        for place in looked.tolist():
+            stop, before, follows = int(stops[place]), int(befores[place]), int(nexts[place])
+            kept[place] = _ends(text, kinds, before, stop, follows, known)
     return np.asarray(nexts[kept])
 
 
