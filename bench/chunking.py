@@ -19,10 +19,10 @@ from rich.table import Table
 from doppio.command.paths import DEMO, MODELS
 from doppio.command.show import err, out
 from doppio.core.chunking.table import cut_one
-from doppio.core.chunking.units import words
 from doppio.core.formats.documents import read_documents
 from doppio.core.models.registry import Models
 from doppio.core.text.document import Block, Document
+from doppio.core.text.units import words
 
 AIM = 5.0
 LENGTH = 60_000

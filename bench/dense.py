@@ -7,17 +7,17 @@ import numpy as np
 from bench.timing import Row, in_turns
 from numpy.typing import NDArray
 
-from doppio.core.dense.graph import extended
-from doppio.core.dense.index import DenseIndex, Segment
-from doppio.core.dense.metric import Vectors
-from doppio.core.dense.structure import build_structure, open_structure
+from doppio.core.branches.dense.graph import extended
+from doppio.core.branches.dense.index import DenseIndex, Segment
+from doppio.core.branches.dense.metric import Vectors
+from doppio.core.branches.dense.structure import build_structure, open_structure
 
 DEPTH, ASKED, ADDED = 10, 200, 5000
 NO_HALVES = np.empty(0, np.float32)
 TRIED: dict[str, dict[str, Any]] = {
     "int8": {"kind": "int8", "over_fetch": 2},
     "binary": {"kind": "binary", "over_fetch": 10},
-    "hnsw": {"kind": "hnsw", "links": 16, "breadth": 100, "search": 60, "over_fetch": 2},
+    "hnsw": {"kind": "hnsw", "m": 16, "ef_construction": 100, "ef_search": 60, "over_fetch": 2},
     "ivf": {"kind": "ivf", "cells": 0, "probes": 32, "over_fetch": 2},
     "pq": {"kind": "pq", "parts": 48, "over_fetch": 10},
 }

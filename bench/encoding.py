@@ -9,10 +9,10 @@ import numpy as np
 from bench.real_text import sentences
 from bench.timing import Row
 
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.encoding import Wanted, encode_segment
+from doppio.core.branches.dense.encoding import Wanted, encode_segment
 from doppio.core.models.encoder import Encoder
 from doppio.core.progress import Silent
+from doppio.core.store.artifacts import ArtifactStore
 
 
 def measure(encoder: Encoder, count: int = 900) -> tuple[list[Row], dict[str, float]]:

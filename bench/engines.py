@@ -21,11 +21,11 @@ from rich.table import Table
 
 from doppio.command.paths import MODELS, ROOT, VAR
 from doppio.command.show import out, progress_bars
-from doppio.core.artifacts import ArtifactStore
+from doppio.core.branches.dense.encoding import squares
 from doppio.core.cores import cores
-from doppio.core.encoding import squares
 from doppio.core.models.encoder import Encoder
 from doppio.core.progress import Progress
+from doppio.core.store.artifacts import ArtifactStore
 
 
 @dataclass(frozen=True)

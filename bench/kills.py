@@ -27,7 +27,7 @@ from pathlib import Path
 
 import numpy as np
 
-from doppio.core.artifacts import ArtifactStore
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.launch.cluster import Cluster
 
 sys.path.insert(0, str(Path(__file__).parent))

@@ -9,11 +9,11 @@ _OPEN = """
 import sys
 from pathlib import Path
 import numpy as np
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.dense.index import DenseIndex, Segment as Rows
-from doppio.core.dense.metric import prepared
-from doppio.core.sparse.index import Segment, SparseIndex
-from doppio.core.sparse.postings import Postings
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.branches.dense.index import DenseIndex, Segment as Rows
+from doppio.core.branches.dense.metric import prepared
+from doppio.core.branches.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.postings import Postings
 from doppio.core.models.encoder import Encoder
 
 def resident():
@@ -32,8 +32,8 @@ _ENCODE = """
 import sys
 from pathlib import Path
 import numpy as np
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.encoding import Wanted, encode_segment
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.branches.dense.encoding import Wanted, encode_segment
 from doppio.core.models.encoder import Encoded
 from doppio.core.progress import Silent
 
@@ -63,7 +63,7 @@ import sys
 from pathlib import Path
 import numpy as np
 from bench.synthetic import TERMS
-from doppio.core.sparse.building import build_postings
+from doppio.core.branches.sparse.building import build_postings
 
 class Drawn:
     vocabulary = {f"t{n}": n for n in range(TERMS)}

@@ -10,11 +10,11 @@ from bench.synthetic import zipf_postings
 from bench.timing import Row, in_turns, mean_time
 from scipy.sparse import csc_matrix, csr_matrix
 
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.sparse.fields import BODY, HEADINGS, TITLE, FieldedIndex, FieldWeight
-from doppio.core.sparse.index import Segment, SparseIndex
-from doppio.core.sparse.postings import Postings
-from doppio.core.sparse.weighting import VARIANTS, Weighting
+from doppio.core.branches.sparse.fields import BODY, HEADINGS, TITLE, FieldedIndex, FieldWeight
+from doppio.core.branches.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.postings import Postings
+from doppio.core.branches.sparse.weighting import VARIANTS, Weighting
+from doppio.core.store.artifacts import ArtifactStore
 
 DEPTH = 10
 WEIGHTING = Weighting()

@@ -6,10 +6,10 @@ import numpy as np
 from bench.real_text import sentences
 from numpy.typing import NDArray
 
+from doppio.core.branches.sparse.building import pack_postings
+from doppio.core.branches.sparse.postings import Postings
 from doppio.core.models.encoder import Encoder
 from doppio.core.progress import Progress
-from doppio.core.sparse.building import pack_postings
-from doppio.core.sparse.postings import Postings
 
 TERMS, LENGTH = 500_000, 80
 BLOCK = 10_000

@@ -11,10 +11,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from doppio.core.recipe import check
-from doppio.core.sparse.branch import terms_of, weighting_of
-from doppio.core.sparse.building import build_postings
-from doppio.core.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.building import build_postings
+from doppio.core.branches.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.terms import terms_of, weighting_of
+from doppio.core.recipe.check import check
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.sentences import sentence_starts
 from doppio.core.text.stop_words import STOP_WORDS

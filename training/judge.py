@@ -16,7 +16,7 @@ from doppio.core.measure.significance import paired_randomisation
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.scorer_folder import prepare_gated
 from doppio.core.progress import Progress
-from doppio.core.rerank import blended_scores
+from doppio.core.reranking.ordering import blended_scores
 from training.details import details
 from training.manuals import FOLDS, MANUALS
 from training.mining import Mined, Question

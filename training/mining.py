@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.models.registry import Models
-from doppio.core.recipe import check
+from doppio.core.recipe.check import check
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import PARAGRAPH, Document, DocumentBuilder, corpus_fingerprint
 from training.manuals import Manual, read
 from training.sections import HOW_TO, OTHER, QUESTION, Section, sections

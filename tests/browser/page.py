@@ -8,6 +8,7 @@ from typing import ClassVar
 
 from django.conf import settings
 from django.contrib.auth.models import User
+from django.core.management import call_command
 from django.test import LiveServerTestCase
 from selenium.common.exceptions import (
     ElementClickInterceptedException,
@@ -18,8 +19,9 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import WebDriverWait
 
+from doppio.jobs.models import Job
 from doppio.launch.places import VAR
-from doppio.measuring.models import Question
+from doppio.questions.models import Question
 from tests.browser.driver import shared
 from tests.browser.prepared import Prepared, leave
 
@@ -111,6 +113,8 @@ class Page(LiveServerTestCase):
             try:
                 found.click()
             except ElementClickInterceptedException:
+                # A person scrolls it out from under what lies over it.
+                self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
                 return False
             return True
 
@@ -132,6 +136,13 @@ class Page(LiveServerTestCase):
     def retype(self, field, text):
         field.send_keys(Keys.CONTROL, "a")
         field.send_keys(text)
+
+    def work(self):
+        """Let a worker do what is queued, and see that it is done."""
+        newest = Job.objects.order_by("-pk").first()
+        call_command("work", once=True)
+        newest.refresh_from_db()
+        self.assertEqual(newest.state, Job.DONE, f"{newest.title}: {newest.message}")
 
     def number(self, text):
         return Question.objects.get(text=text).pk

@@ -11,11 +11,11 @@ from pathlib import Path
 
 from django.conf import settings
 
-from doppio.asking.models import RecipeVersion
-from doppio.asking.services import pipelines
 from doppio.command.demo_data import load_demo
 from doppio.core.progress import Silent
-from doppio.measuring.services import latest_trial, measure_recipe
+from doppio.recipes.models import RecipeVersion
+from doppio.recipes.opened import pipelines
+from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import ROOT
 from tests.running import databases
 

@@ -4,18 +4,18 @@ import tempfile
 from pathlib import Path
 
 from django.contrib.auth.models import User
-from django.core.management import call_command
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
-from doppio.asking.models import RecipeVersion
-from doppio.asking.services import core_recipe, pipelines, put_in_force, save_recipe
 from doppio.core.progress import Silent
-from doppio.indexing.models import Job, Survey
 from doppio.library.models import Document, Workspace
-from doppio.measuring.reranking import depth_key
-from doppio.measuring.services import measure_recipe
+from doppio.recipes.models import RecipeVersion
+from doppio.recipes.opened import pipelines
+from doppio.recipes.services import core_recipe, put_in_force, save_recipe
+from doppio.stages.reranked.service import depth_key
+from doppio.trials.models import Survey
+from doppio.trials.services import measure_recipe
 from tests.browser.page import GALE, Page
 from tests.browser.prepared import SMALL
 from tests.core.corpus import ROOT
@@ -237,10 +237,3 @@ class Changing(Page):
         self.until(lambda _: self.all("mark.rests"))
         self.click("button", "Try a scorer")
         self.until(lambda _: len(self.all(".tried tbody tr")) == 3)
-
-    def work(self):
-        """Let a worker do what is queued, and see that it is done."""
-        newest = Job.objects.order_by("-pk").first()
-        call_command("work", once=True)
-        newest.refresh_from_db()
-        self.assertEqual(newest.state, Job.DONE, f"{newest.title}: {newest.message}")

@@ -7,11 +7,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from doppio.asking.catalogue import shown_kind
-from doppio.core.dense.structures.kind import STRUCTURES as KINDS
-from doppio.core.recipe import check, check_analysis, check_chunking
-from doppio.core.sparse.weighting import VARIANTS
-from doppio.core.text.analysis import LANGUAGES
+from doppio.core.recipe.check import check, check_analysis, check_chunking
+from doppio.recipes.catalogue import catalogue
 from tests.core.corpus import ROOT, recipe
 
 WEB = ROOT / "web"
@@ -25,8 +22,11 @@ SOURCES = (
     "recipe/kinds.ts",
     "stages/dense/structures.ts",
     "stages/reranked/settings.ts",
-    "stages/sparse/variants.ts",
+    "stages/sparse/analysis.ts",
 )
+KINDS = catalogue()
+CATALOGUE = json.dumps(KINDS)
+RULES = json.dumps(KINDS["families"]["chunking"])
 LETTERS = "ab é\n🚡👩‍🚒山ب̂"
 
 
@@ -58,16 +58,43 @@ class Interface(unittest.TestCase):
         got = self.call("text/codepoints", "m.codePoints(it.text).slice(it.start, it.end).join('')", cases)
         self.assertEqual(got, [case["text"][case["start"] : case["end"]] for case in cases])
 
-    def test_every_structure_starts_with_settings_that_the_server_takes(self):
-        kinds = [shown_kind(kind) for kind in KINDS]
-        started = self.call("recipe/kinds", "({ kind: it.name, ...m.startOf(it) })", kinds)
+    def test_every_kind_of_every_family_starts_with_settings_that_the_server_takes(self):
+        body = recipe(rerank=None).body
+        for family, path in (("chunking", "chunking"), ("branches", "branches"), ("fusion", "fusion"),
+                             ("selection", "select")):  # fmt: skip
+            for kind in KINDS["families"][family]["kinds"]:
+                before = body[path][0] if path == "branches" else body[path]
+                (turned,) = self.call("recipe/kinds", f"m.turned({CATALOGUE}, '{family}', it[0], it[1])",
+                                      [[before, kind["name"]]])  # fmt: skip
+                parts = {"branches": [turned], "fusion": {"method": "reciprocal-rank"}} if path == "branches" else {}
+                found = check({**body, path: turned, **parts}).body
+                checked = found["branches"][0] if path == "branches" else found[path]
+                self.assertEqual({**checked, **turned}, checked, kind["name"])
+
+    def test_every_structure_goes_into_the_branch_that_is_named(self):
+        family = KINDS["families"]["structures"]
+        started = self.call("recipe/kinds", "({ kind: it.name, ...m.startOf(it.settings) })", family["kinds"])
         body = recipe().body
-        changed = self.call("stages/dense/structures", f"m.withStructure({json.dumps(body)}, it)", started)
-        for kind, structure, given in zip(kinds, started, changed, strict=True):
-            branch = next(branch for branch in check(given).branches if branch["kind"] == "vector")
-            self.assertEqual(branch["structure"], structure, kind)
-            said = self.call("recipe/kinds", f"m.summaryOf({json.dumps(kinds)}, it.kind, it)", [structure])
+        changed = self.call("stages/dense/structures", f"m.withStructure({json.dumps(body)}, 'dense', it)", started)
+        for structure, given in zip(started, changed, strict=True):
+            branch = next(branch for branch in check(given).branches if branch["id"] == "dense")
+            self.assertEqual(branch["structure"], structure)
+            said = self.call("recipe/kinds", f"m.summaryOf({json.dumps(family)}, it.kind, it)", [structure])
             self.assertNotIn("{", said[0])
+        unnamed = self.call("stages/dense/structures", f"m.withStructure({json.dumps(body)}, null, it)", started)
+        self.assertEqual(unnamed, changed)
+
+    def test_a_branch_comes_goes_and_is_renamed_with_its_weight(self):
+        body = recipe(fusion={"method": "scaled-scores", "weights": {"sparse": 2, "dense": 3}}).body
+        more = {"id": "more", "kind": "bm25"}
+        (grown,) = self.call("recipe/paths", "m.withBranch(it[0], it[1])", [[body, more]])
+        self.assertEqual(check(grown).fusion["weights"], {"sparse": 2, "dense": 3, "more": 1})
+        (renamed,) = self.call("recipe/paths", "m.withBranchId(it, 0, 'words')", [grown])
+        self.assertEqual(check(renamed).fusion["weights"], {"words": 2, "dense": 3, "more": 1})
+        (fewer,) = self.call("recipe/paths", "m.withoutBranch(it, 1)", [renamed])
+        self.assertEqual([branch["id"] for branch in check(fewer).branches], ["words", "more"])
+        (twice,) = self.call("recipe/paths", "m.withBranchId(it, 0, 'more')", [fewer])
+        self.assertEqual(twice["fusion"]["weights"], {"words": 2, "more": 1}, "an id that is taken takes no weight")
 
     def test_the_frontier_holds_what_nothing_beats_in_both(self):
         dice = random.Random(3)
@@ -84,13 +111,20 @@ class Interface(unittest.TestCase):
             self.assertEqual(sorted(found, key=str), sorted(expected, key=str))
             self.assertEqual([p["per_second"] for p in found], sorted(p["per_second"] for p in found))
 
-    def test_the_playground_knows_every_language_and_weighting_of_the_server(self):
-        ((languages, variants),) = self.call(
-            "stages/sparse/variants", "[Object.keys(m.LANGUAGES), Object.keys(m.VARIANTS)]", [0]
-        )
-        self.assertEqual((set(languages), set(variants)), (set(LANGUAGES), set(VARIANTS)))
-        (plain,) = self.call("stages/sparse/variants", "m.analysisOf(it)", [{"branches": [{"kind": "bm25"}]}])
-        self.assertEqual(check_analysis(plain), check_analysis({}))
+    def test_an_older_recipe_has_the_analysis_that_the_server_would_fill_in(self):
+        (start,) = self.call("recipe/kinds", "m.startOf(it)", [KINDS["analysis"]])
+        self.assertEqual(check_analysis(start), check_analysis({}))
+        body = {
+            "branches": [
+                {"id": "near", "kind": "vector"},
+                {"id": "words", "kind": "bm25", "analysis": {"stem": False}},
+            ]
+        }
+        call = f"m.analysisOf(it, null, {json.dumps(start)})"
+        (found,) = self.call("stages/sparse/analysis", call, [body])
+        self.assertEqual(found, {**start, "stem": False})
+        (changed,) = self.call("stages/sparse/analysis", "m.withAnalysis(it, 'words', {stem: true})", [body])
+        self.assertEqual([branch.get("analysis") for branch in changed["branches"]], [None, {"stem": True}])
 
     def test_pieces_make_up_the_text_and_know_what_covers_them(self):
         dice = random.Random(11)
@@ -141,7 +175,7 @@ class Interface(unittest.TestCase):
 
     def test_problems_are_split_by_field_as_the_server_writes_them(self):
         from doppio.core.errors import RecipeError
-        from doppio.core.recipe import check
+        from doppio.core.recipe.check import check
 
         wrong = {
             "format": "doppio-recipe/1",
@@ -203,13 +237,15 @@ class Interface(unittest.TestCase):
     def test_another_rule_takes_what_it_needs_and_leaves_the_rest(self):
         start = {"rule": "natural-breaks", "unit": "tokens", "size": 160, "overlap": 24}
         rules = ("outline", "sentence-groups", "topic-shift", "rows", "fixed-window")
-        got = self.call("stages/chunks/settings", "m.withRule(it[0], it[1])", [[start, rule] for rule in rules])
+        got = self.call(
+            "stages/chunks/settings", f"m.withRule({RULES}, it[0], it[1])", [[start, rule] for rule in rules]
+        )
         for rule, found in zip(rules, got, strict=True):
             self.assertEqual(check_chunking(found)["rule"], rule)
         self.assertEqual(got[1]["overlap"], 1)
-        back = self.call("stages/chunks/settings", "m.withRule(it, 'natural-breaks')", got)
+        back = self.call("stages/chunks/settings", f"m.withRule({RULES}, it, 'natural-breaks')", got)
         self.assertTrue(all("level" not in one and "signal" not in one for one in back))
-        same = self.call("stages/chunks/settings", "m.same(it[0], it[1])",
+        same = self.call("stages/chunks/settings", f"m.same({RULES}, it[0], it[1])",
                          [[start, {**start, "minimum": 0, "context": "none"}], [start, got[0]]])  # fmt: skip
         self.assertEqual(same, [True, False])
 

@@ -6,7 +6,8 @@ from pathlib import Path
 
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
-from doppio.core.recipe import Recipe, check
+from doppio.core.recipe.check import check
+from doppio.core.recipe.recipe import Recipe
 from doppio.core.text.document import HEADING, PARAGRAPH, Document, DocumentBuilder
 
 ROOT = Path(__file__).resolve().parents[2]

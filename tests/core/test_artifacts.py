@@ -8,14 +8,16 @@ from unittest import mock
 
 import numpy as np
 
-from doppio.core.artifacts import ABANDONED, ArtifactStore, _digest, _note_seen
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ArtifactDamaged, Cancelled
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
+from doppio.core.store.artifacts import ABANDONED, ArtifactStore, _digest, _note_seen
 from doppio.core.text.document import corpus_fingerprint
 from tests.core.corpus import MODELS, documents, recipe
+
+ENCODING = "doppio.core.branches.dense.encoding"
 
 
 class Artifacts(unittest.TestCase):
@@ -77,7 +79,7 @@ class Artifacts(unittest.TestCase):
                 self.store.remove("vectors", "k")
             return real(path, **given)
 
-        with mock.patch("doppio.core.artifacts.np.load", gone), self.assertRaises(FileNotFoundError):
+        with mock.patch("doppio.core.store.artifacts.np.load", gone), self.assertRaises(FileNotFoundError):
             self.store.open("vectors", "k")
         self.assertIsNone(self.store.open_or_none("vectors", "k"))
 
@@ -137,7 +139,7 @@ class Artifacts(unittest.TestCase):
 
     def test_a_failed_write_leaves_nothing_behind_and_the_old_one_in_place(self):
         self.store.write("vectors", "k", {"a": self.array}, {})
-        full = mock.patch("doppio.core.artifacts.os.fsync", side_effect=OSError(28, "No space left on device"))
+        full = mock.patch("doppio.core.store.artifacts.os.fsync", side_effect=OSError(28, "No space left on device"))
         with full, self.assertRaises(OSError):
             self.store.write("vectors", "k", {"a": self.array + 1}, {})
         self.assertEqual([path.name for path in self.root.iterdir()], ["vectors-k"])
@@ -193,7 +195,7 @@ class Builds(unittest.TestCase):
         self.assertEqual(list(again.steps), ["index terms"])
 
     def test_a_cancelled_build_resumes_where_it_was_and_equals_a_fresh_one(self):
-        with mock.patch("doppio.core.encoding.MOST_ROWS", 2), mock.patch("doppio.core.encoding.LEAST_ROWS", 1):
+        with mock.patch(f"{ENCODING}.MOST_ROWS", 2), mock.patch(f"{ENCODING}.LEAST_ROWS", 1):
             with self.assertRaises(Cancelled):
                 self.build(recipe(), Counting(stop_after=1))
             self.assertFalse(any(path.name.startswith("vectors-") for path in self.store.root.iterdir()))
@@ -210,7 +212,7 @@ class Builds(unittest.TestCase):
         self.store = fresh_store
         everything = range(len(fresh.chunks))
         np.testing.assert_allclose(
-            resumed.vectors["dense"].vectors(everything), fresh.vectors["dense"].vectors(everything), atol=2e-5
+            *(found.branches["dense"].index.vectors(everything) for found in (resumed, fresh)), atol=2e-5
         )
 
     def test_a_kill_between_two_writes_encodes_nothing_again_and_leaves_nothing_behind(self):
@@ -233,7 +235,7 @@ class Builds(unittest.TestCase):
         def full(*_, **__):
             raise OSError(28, "No space left on device")
 
-        for where in ("doppio.core.encoding.os.posix_fallocate", "doppio.core.artifacts.np.save"):
+        for where in (f"{ENCODING}.os.posix_fallocate", "doppio.core.store.artifacts.np.save"):
             with mock.patch(where, full), self.assertRaisesRegex(OSError, "No space left"):
                 self.build(recipe())
             self.assertEqual([path.name for path in self.store.root.glob(".segment*")], [])
@@ -254,11 +256,11 @@ class Builds(unittest.TestCase):
 
     def test_checksums_are_read_once_and_again_only_for_files_that_moved(self):
         self.store.write("vectors", "k", {"a": np.arange(9)}, {})
-        with mock.patch("doppio.core.artifacts._digest", side_effect=AssertionError("read again")):
+        with mock.patch("doppio.core.store.artifacts._digest", side_effect=AssertionError("read again")):
             self.store.open("vectors", "k")
         copied = ArtifactStore(self.store.root / "copied")
         shutil.copytree(self.store.place("vectors", "k"), copied.place("vectors", "k"))
-        with mock.patch("doppio.core.artifacts._digest", wraps=_digest) as digest:
+        with mock.patch("doppio.core.store.artifacts._digest", wraps=_digest) as digest:
             copied.open("vectors", "k")
             copied.open("vectors", "k")
         self.assertEqual(digest.call_count, 1)
@@ -272,4 +274,4 @@ class Builds(unittest.TestCase):
         path = next(self.store.root.glob("vectors-*/vectors.npy"))
         path.write_bytes(path.read_bytes()[:-8])
         pipeline = self.build(recipe())
-        self.assertEqual(pipeline.vectors["dense"].count, len(pipeline.chunks))
+        self.assertEqual(pipeline.branches["dense"].index.count, len(pipeline.chunks))

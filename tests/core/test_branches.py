@@ -9,19 +9,19 @@ from unittest import mock
 import numpy as np
 
 from doppio.command.models import stand_in_server
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.branches.dense.metric import METRICS
+from doppio.core.branches.dense.structures.kind import STRUCTURES
+from doppio.core.branches.sparse.terms import fielded_terms, terms_of, weighting_of
+from doppio.core.branches.sparse.weighting import LONG, OKAPI, PLUS, TF_IDF, VARIANTS
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
-from doppio.core.dense.metric import METRICS
 from doppio.core.errors import RecipeError, RemoteError
 from doppio.core.measure.questions import Question, Span
 from doppio.core.measure.trial import run_trial
 from doppio.core.models.registry import TRAINED, Models, titles
 from doppio.core.models.remote import register_remote
-from doppio.core.pipeline import measure_of
-from doppio.core.recipe import STRUCTURES, check, check_analysis
-from doppio.core.sparse.branch import explained, fielded_terms, terms_of, weighting_of
-from doppio.core.sparse.weighting import LONG, OKAPI, PLUS, TF_IDF, VARIANTS
+from doppio.core.recipe.check import check, check_analysis
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import HEADING, PARAGRAPH, DocumentBuilder, corpus_fingerprint
 from tests.core.corpus import MODELS, documents, encoder, recipe
@@ -70,10 +70,9 @@ class Sparse(Branches):
         choices.append({"fields": {"title": {}, "headings": {"weight": 3}, "body": {"b": 0.2}}})
         for choice in choices:
             pipeline, stages = self.stages({**SPARSE, **choice})
-            branch = pipeline.recipe.branches[0]
             for question, stage in zip(ASKED[:3], stages, strict=False):
-                rows, lengths = explained(branch, pipeline.postings["sparse"], question, stage.chunks.tolist())
-                sums = [sum(term.share for term in row) + extra for row, extra in zip(rows, lengths, strict=True)]
+                rows = pipeline.branches["sparse"].explain(question, stage.chunks.tolist())
+                sums = [sum(term.share for term in row.terms) + row.length for row in rows]
                 np.testing.assert_allclose(sums, stage.scores, rtol=1e-4, atol=1e-5, err_msg=str(choice))
 
     def test_delta_is_the_papers_own_unless_it_is_given(self):
@@ -129,7 +128,7 @@ class Dense(Branches):
         # Unit vectors are ranked the same by all three; over-fetching a small corpus leaves nothing out.
         _, expected = self.stages(DENSE)
         for metric in METRICS:
-            for kind in STRUCTURES:
+            for kind in STRUCTURES.kinds:
                 more = {"probes": 1000} if kind == "ivf" else {}
                 fetch = {} if kind == "exact" else {"over_fetch": 100}
                 branch = {**DENSE, "metric": metric, "structure": {"kind": kind, **more, **fetch}}
@@ -142,7 +141,7 @@ class Dense(Branches):
         pipeline, stages = self.stages({**DENSE, "metric": "euclidean"})
         _, cosine = self.stages(DENSE)
         np.testing.assert_allclose(stages[0].scores, -np.sqrt(2 - 2 * cosine[0].scores), atol=1e-4)
-        self.assertIn("minus sign", measure_of(pipeline.recipe.branches[0]))
+        self.assertIn("minus sign", pipeline.branches["dense"].measure)
 
     def test_another_structure_and_another_metric_encode_nothing_again(self):
         self.stages(DENSE)
@@ -157,8 +156,8 @@ class Dense(Branches):
 
         kept, self.builder.progress = self.builder.progress, Watching()
         try:
-            self.stages({**DENSE, "metric": "inner-product", "structure": {"kind": "hnsw", "links": 5}})
-            self.stages({**DENSE, "structure": {"kind": "hnsw", "links": 5, "search": 9, "over_fetch": 3}})
+            self.stages({**DENSE, "metric": "inner-product", "structure": {"kind": "hnsw", "m": 5}})
+            self.stages({**DENSE, "structure": {"kind": "hnsw", "m": 5, "ef_search": 9, "over_fetch": 3}})
         finally:
             self.builder.progress = kept
         self.assertEqual(steps, ["build hnsw"])
@@ -258,7 +257,7 @@ class Settings(unittest.TestCase):
             ({**SPARSE, "mu": 0}, r"branches\[0\].mu: 0 is not between 1 and 100000"),
             ({**DENSE, "metric": "taxicab"}, r"branches\[0\].metric: \"taxicab\" is not one of cosine"),
             ({**DENSE, "structure": {"kind": "tree"}}, r"branches\[0\].structure.kind: \"tree\" is not one of exact"),
-            ({**DENSE, "structure": {"kind": "hnsw", "links": 1}}, r"structure.links: 1 is not between 4 and 64"),
+            ({**DENSE, "structure": {"kind": "hnsw", "m": 1}}, r"structure.m: 1 is not between 4 and 64"),
             ({**DENSE, "structure": {"kind": "int8", "links": 9}}, r"structure.links: unknown key; allowed are kind"),
             ({**DENSE, "structure": "hnsw"}, r"branches\[0\].structure: \"hnsw\" is not an object"),
             ({**DENSE, "encoder": "Not A Name"}, r"branches\[0\].encoder: \"Not A Name\" is not a short name"),
@@ -272,7 +271,7 @@ class Settings(unittest.TestCase):
             check_analysis({"stem": 3})
 
     def test_every_structure_is_filled_in(self):
-        for kind, schema in STRUCTURES.items():
+        for kind, schema in STRUCTURES.schemas().items():
             filled = recipe(branches=[{**DENSE, "structure": {"kind": kind}}]).branches[0]["structure"]
             self.assertEqual(set(filled), set(schema["properties"]), kind)
 
@@ -283,8 +282,11 @@ class Settings(unittest.TestCase):
             return {(piece.kind, piece.of) for piece in keys.pieces()}
 
         hnsw = {"kind": "hnsw"}
-        self.assertEqual(pieces(structure=hnsw), pieces(structure={**hnsw, "search": 7, "over_fetch": 9}, depth=3))
-        self.assertNotEqual(pieces(structure=hnsw), pieces(structure={**hnsw, "links": 9}))
+        self.assertEqual(pieces(structure=hnsw), pieces(structure={**hnsw, "ef_search": 7, "over_fetch": 9}, depth=3))
+        self.assertNotEqual(pieces(structure=hnsw), pieces(structure={**hnsw, "m": 9}))
+        older = {"kind": "hnsw", "links": 9, "breadth": 50, "search": 7}
+        now = {"kind": "hnsw", "m": 9, "ef_construction": 50, "ef_search": 7}
+        self.assertEqual(pieces(structure=older), pieces(structure=now), "older names of settings are still read")
         self.assertEqual(pieces(structure=hnsw), pieces(structure=hnsw, metric="inner-product"))
         self.assertNotEqual(pieces(structure=hnsw), pieces(structure=hnsw, metric="euclidean"))
         self.assertEqual(OKAPI, recipe().branches[0]["variant"])

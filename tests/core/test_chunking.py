@@ -5,16 +5,16 @@ import regex
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from doppio.core.chunking.kind import filled
 from doppio.core.chunking.natural_breaks import pauses
 from doppio.core.chunking.parts import part_of
-from doppio.core.chunking.rules import filled
 from doppio.core.chunking.table import CorpusTexts, cut, cut_one
 from doppio.core.chunking.topic_shift import depth_scores, similarities
-from doppio.core.chunking.units import Units, characters, words
 from doppio.core.text.abbreviations import habits
 from doppio.core.text.document import CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.outline import DROP, Correction, corrected
 from doppio.core.text.sentences import sentence_starts, sentences_of
+from doppio.core.text.units import Units, characters, words
 from tests.core.corpus import documents, encoder
 
 ALPHABETS = (
@@ -54,6 +54,19 @@ def pieces(document, chunking):
 
 
 class ChunksOfRandomText(unittest.TestCase):
+    def test_a_host_begins_where_a_sign_does_though_that_begins_with_a_blank(self):
+        document = Document("d", "d", "Wind. \u200d gale")
+        for rule in ("fixed-window", "natural-breaks"):
+            starts, ends, part, _ = ranges_of(
+                document, {"rule": rule, "unit": "characters", "size": 8, "host": {"size": 16}}
+            )
+            covered = "".join(document.text[start:end] for start, end in zip(starts, ends, strict=True))
+            self.assertIn("\u200d", covered, rule)
+            self.assertTrue((part["host_start"] <= starts).all())
+        alone = {"rule": "fixed-window", "unit": "characters", "size": 8, "host": {"size": 60}}
+        (only,) = pieces(Document("d", "d", " \u200d"), alone)
+        self.assertEqual(only.strip(), "\u200d")
+
     @settings(max_examples=250)
     @given(
         st.one_of(TEXTS.map(lambda text: Document("d", "d", text)), structured()),

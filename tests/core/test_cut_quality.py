@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 from doppio.core.chunking.quality import CUT, INTACT, OUTSIDE, SPREAD, figures, look, span_state
 from doppio.core.chunking.table import cut, cut_one
 from doppio.core.chunking.twins import near_identical
-from doppio.core.chunking.units import words
 from doppio.core.measure.placing import closest, place_again
 from doppio.core.text.document import PARAGRAPH, Document, DocumentBuilder
+from doppio.core.text.units import words
 
 WORDS = st.lists(st.sampled_from("rope wind line cabin tower brake ice snow".split()), min_size=0, max_size=30)
 

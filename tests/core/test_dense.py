@@ -7,24 +7,24 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial.distance import cdist
 
-from doppio.core.dense.bits import bit_candidates, bit_codes
-from doppio.core.dense.codes import byte_codes
-from doppio.core.dense.equals import Groups
-from doppio.core.dense.graph import build_graph, extended, graph_candidates, reordered, without
-from doppio.core.dense.index import DenseIndex, Segment
-from doppio.core.dense.kmeans import kmeans, nearest_center
-from doppio.core.dense.metric import COSINE, EUCLIDEAN, INNER, METRICS, of_unit_length, prepared
-from doppio.core.dense.pairs import close_pairs
-from doppio.core.dense.structure import Structure, build_structure, grown, open_structure
-from doppio.core.dense.structures.hnsw import Opened
-from doppio.core.dense.survey import joined, principal_axes, survey
-from doppio.core.encoding import squares
+from doppio.core.branches.dense.bits import bit_candidates, bit_codes
+from doppio.core.branches.dense.codes import byte_codes
+from doppio.core.branches.dense.encoding import squares
+from doppio.core.branches.dense.equals import Groups
+from doppio.core.branches.dense.graph import build_graph, extended, graph_candidates, reordered, without
+from doppio.core.branches.dense.index import DenseIndex, Segment
+from doppio.core.branches.dense.kmeans import kmeans, nearest_center
+from doppio.core.branches.dense.metric import COSINE, EUCLIDEAN, INNER, METRICS, of_unit_length, prepared
+from doppio.core.branches.dense.pairs import close_pairs
+from doppio.core.branches.dense.structure import Structure, build_structure, grown, open_structure
+from doppio.core.branches.dense.structures.hnsw import Opened
+from doppio.core.branches.dense.survey import joined, principal_axes, survey
 
 NONE, ALIVE = np.empty(0, np.float32), np.empty(0, np.bool_)
 SETTINGS = {
     "int8": {"kind": "int8", "over_fetch": 2},
     "binary": {"kind": "binary", "over_fetch": 20},
-    "hnsw": {"kind": "hnsw", "links": 8, "breadth": 60, "search": 60, "over_fetch": 2},
+    "hnsw": {"kind": "hnsw", "m": 8, "ef_construction": 60, "ef_search": 60, "over_fetch": 2},
     "ivf": {"kind": "ivf", "cells": 20, "probes": 8, "over_fetch": 2},
     "pq": {"kind": "pq", "parts": 12, "over_fetch": 10},
 }
@@ -155,7 +155,7 @@ class Structures(unittest.TestCase):
         rows, questions = clouds(3000), clouds(60, seed=6)
         truth = index_of(rows).search_many(questions, 10)
         for kind, name, values in (
-            ("hnsw", "search", (1, 40, 400)),
+            ("hnsw", "ef_search", (1, 40, 400)),
             ("ivf", "probes", (1, 5, 20)),
             ("pq", "over_fetch", (1, 4, 40)),
         ):
@@ -267,7 +267,7 @@ class Growing(unittest.TestCase):
 class EqualRows(unittest.TestCase):
     """Five groups of 400 equal rows among 300 of their own: a graph of all of them loses 43 of the 300."""
 
-    SETTING = {"kind": "hnsw", "links": 16, "breadth": 100, "search": 100, "over_fetch": 2}
+    SETTING = {"kind": "hnsw", "m": 16, "ef_construction": 100, "ef_search": 100, "over_fetch": 2}
 
     def setUp(self):
         directions = of_unit_length(np.random.default_rng(0).normal(size=(305, 64)).astype(np.float32))

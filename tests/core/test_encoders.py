@@ -18,7 +18,7 @@ from tokenizers.models import WordLevel
 from tokenizers.pre_tokenizers import Whitespace
 
 from doppio.command.models import stand_in_server
-from doppio.core.encoding import MOST_ROWS, TOKENS_A_BATCH, batches
+from doppio.core.branches.dense.encoding import MOST_ROWS, TOKENS_A_BATCH, batches
 from doppio.core.errors import ModelFolderError, RemoteError
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.folder import WRONG_SORT, open_folder, register_folder

@@ -9,13 +9,13 @@ import numpy as np
 from jsonschema import Draft202012Validator
 
 import doppio.core.fusion
-from doppio.core import recipe as module
-from doppio.core.dense.structure import built_settings
-from doppio.core.dense.structures.kind import STRUCTURES
+from doppio.core.branches.dense.structure import built_settings
+from doppio.core.branches.dense.structures.kind import STRUCTURES
 from doppio.core.errors import RecipeError
-from doppio.core.fusion.kind import METHODS
-from doppio.core.kinds import Family
-from doppio.core.recipe import FUSION, check
+from doppio.core.fusion.kind import METHODS, FusionMethod
+from doppio.core.kinds import Family, families
+from doppio.core.recipe import check as module
+from doppio.core.recipe.check import check
 from tests.core.test_recipe import body
 
 TOY = """
@@ -66,10 +66,10 @@ class Declared(unittest.TestCase):
         with tempfile.TemporaryDirectory() as place:
             (Path(place) / "first_only.py").write_text(TOY)
             with mock.patch.object(doppio.core.fusion, "__path__", [*doppio.core.fusion.__path__, place]):
-                family = Family("doppio.core.fusion", "method")
+                with mock.patch.dict(families()):
+                    family = Family("fusion", "doppio.core.fusion", FusionMethod, key="method", common=METHODS.common)
                 self.assertEqual(list(family.kinds), ["reciprocal-rank", "scaled-scores", "first-only"])
-            common = {name: FUSION["scaled-scores"]["properties"][name] for name in ("weights", "depth")}
-            with mock.patch.object(module, "FUSION", family.schemas(common)):
+            with mock.patch.object(module, "METHODS", family):
                 found = check(body(fusion={"method": "first-only"}))
                 self.assertEqual(found.fusion["skip"], 0)
                 with self.assertRaisesRegex(RecipeError, "fusion.skip: 10 is not between 0 and 9"):

@@ -16,16 +16,16 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doppio.core.artifacts import ArtifactStore
+from doppio.core.branches.dense.encoding import Wanted, encode_segment
 from doppio.core.chunking.table import ChunkTable
-from doppio.core.encoding import Wanted, encode_segment
 from doppio.core.errors import ArtifactDamaged, Cancelled, DoppioError
-from doppio.core.heap import offer
+from doppio.core.kernels.heap import offer
 from doppio.core.models.encoder import Encoded
 from doppio.core.models.token_vectors import Segment as TokenSegment
 from doppio.core.models.token_vectors import TokenVectors, compress, frequencies
 from doppio.core.progress import Silent
-from doppio.core.segments import (
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.segments import (
     MOST_GONE,
     MOST_PARTS,
     Lists,
@@ -59,6 +59,7 @@ def segment_of(names, sizes):
     return SegmentChunks(ChunkTable.flat(document, start, start + 1, mark, mark), digests(names))
 
 
+ENCODING = "doppio.core.branches.dense.encoding"
 SIZES = {name: 1 + place % 4 for place, name in enumerate("abcdefgh")}
 NAMES = st.lists(st.sampled_from("abcdefgh"), unique=True, max_size=8).map(sorted)
 
@@ -325,7 +326,7 @@ class Encoding(unittest.TestCase):
     def run_once(self, store, texts, encoder, progress, tokens):
         lengths = np.array([len(text) for text in texts], np.int64)
         wanted = Wanted("draft", ("v", {"n": 1}), ("t", {"n": 2}) if tokens else None)
-        with mock.patch("doppio.core.encoding.MOST_ROWS", 3), mock.patch("doppio.core.encoding.LEAST_ROWS", 3):
+        with mock.patch(f"{ENCODING}.MOST_ROWS", 3), mock.patch(f"{ENCODING}.LEAST_ROWS", 3):
             encode_segment(store, encoder, lambda rows: [texts[row] for row in rows], lengths, wanted, progress)
 
     def test_a_vector_that_is_not_finite_is_refused_with_its_text_and_nothing_is_written(self):

@@ -11,7 +11,7 @@ from doppio.core.formats.trec import qrels_lines, run_lines
 from doppio.core.measure import ledger as rows
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import cause, in_play, ledger
-from doppio.core.measure.metrics import mean, measure
+from doppio.core.measure.measuring import mean, measure
 from doppio.core.measure.questions import Question, Span
 from doppio.core.measure.relevance import relevance
 from doppio.core.trace import BEYOND, OVER_BUDGET, UNDER_FLOOR, StageTrace, Trace

@@ -7,8 +7,9 @@ import numpy as np
 
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.folder import MANIFEST, open_folder, prepare_encoder
-from doppio.core.models.joint import LateInteraction, Passage
+from doppio.core.models.joint import Passage
 from doppio.core.models.token_vectors import Segment, TokenVectors, compress, frequencies
+from doppio.core.reranking.late_interaction import LateInteraction
 from tests.core.corpus import MODELS, encoder
 
 SENTENCES = [

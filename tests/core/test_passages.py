@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from doppio.core.chunking.context import carried_text, context_line, with_context
 from doppio.core.formats.documents import read_file
-from doppio.core.select import first_groups, pack
+from doppio.core.select.packing import first_groups, pack
 from doppio.core.text.document import CAPTION, HEADING, PAGE, PARAGRAPH, Document, DocumentBuilder
 
 GROUPS = st.lists(st.integers(0, 6), max_size=20)

@@ -6,14 +6,14 @@ from pathlib import Path
 
 import numpy as np
 
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ModelFolderError
 from doppio.core.measure.questions import Question, Span
 from doppio.core.measure.trial import run_trial
 from doppio.core.models.registry import Models
 from doppio.core.models.token_vectors import compress
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import corpus_fingerprint
 from doppio.core.trace import BEYOND, OVER_BUDGET, UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, Trace
 from tests.core.corpus import MODELS, documents, recipe

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
 from doppio.core.fusion.scaled_scores import scaled_score_fusion
 from doppio.core.ranking import best_of
-from doppio.core.select import pack
+from doppio.core.select.packing import pack
 
 RANKINGS = st.lists(st.lists(st.integers(0, 30), unique=True, max_size=12), min_size=1, max_size=4)
 

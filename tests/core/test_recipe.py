@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from doppio.core.errors import RecipeError
-from doppio.core.recipe import Recipe, check, check_chunking, read_recipe
+from doppio.core.recipe.check import check, check_chunking, read_recipe
 from tests.core.corpus import ROOT, recipe
 
 
@@ -199,9 +199,8 @@ class Chunkings(unittest.TestCase):
         self.refused('chunking.context: "all" is not one of none, title, path', rule="outline", context="all")
 
     def test_a_recipe_from_before_has_the_new_settings_at_their_defaults(self):
-        old = Recipe(
-            {**check(body()).body, "chunking": {"rule": "fixed-window", "unit": "words", "size": 40, "overlap": 0}}
-        )
+        chunking = {"rule": "fixed-window", "unit": "words", "size": 40, "overlap": 0}
+        old = check({**check(body()).body, "chunking": chunking})
         self.assertEqual((old.chunking["minimum"], old.chunking["context"], old.chunking["host"]), (0, "none", None))
 
     @given(JSON)

@@ -14,7 +14,7 @@ from doppio.core.measure.significance import paired_randomisation
 from doppio.core.models.joint import Scored
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.scorer_folder import Calibration
-from doppio.core.rerank import blended_scores, ordered, rerank
+from doppio.core.reranking.ordering import blended_scores, ordered, rerank
 
 numbers = st.lists(st.floats(-50, 50, width=32), min_size=2, max_size=20)
 

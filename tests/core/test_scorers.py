@@ -268,7 +268,7 @@ class Refused(WithFolder):
         models = Models(self.root)
         with self.assertRaisesRegex(ModelFolderError, "toy: is no encoder"):
             models.encoder("toy")
-        with self.assertRaisesRegex(ModelFolderError, "no such model folder; there are late-interaction, toy"):
+        with self.assertRaisesRegex(ModelFolderError, "no such model folder; there are toy"):
             models.scorer("none")
         self.assertEqual([folder.name for folder in models.scorers()], ["toy"])
         self.assertEqual(models.listed(), [])

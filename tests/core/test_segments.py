@@ -11,12 +11,12 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts, cut
 from doppio.core.models.encoder import Encoded, Encoder
 from doppio.core.models.registry import TRAINED, Models
-from doppio.core.segments import MOST_PARTS
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.segments import MOST_PARTS
 from doppio.core.text.document import HEADING, PARAGRAPH, DocumentBuilder, corpus_fingerprint
 from tests.core.corpus import MODELS, recipe
 
@@ -107,12 +107,12 @@ class Changing(Kept):
     @settings(max_examples=12)
     @given(
         st.lists(st.tuples(CORPORA, THEN), min_size=2, max_size=6),
-        st.integers(0, 10**9),
     )
-    def test_any_sequence_of_changes_answers_as_a_fresh_build_to_the_last_bit(self, steps, number):
-        store = self.root / f"store-{number}"
+    def test_any_sequence_of_changes_answers_as_a_fresh_build_to_the_last_bit(self, steps):
+        own = Path(tempfile.mkdtemp(dir=self.root))
+        store = own / "store"
         for place, (versions, then) in enumerate(steps):
-            with mock.patch("doppio.core.segments.MOST_PARTS", 3):
+            with mock.patch("doppio.core.store.segments.MOST_PARTS", 3):
                 builder, key, pipeline = self.build(versions, store)
                 listed = builder.keys(key, self.recipe()).chunks
                 if then == "compact":
@@ -127,14 +127,15 @@ class Changing(Kept):
                         self.recipe(branches=[PLAIN], rerank=None),
                     )
                 again = builder.open(key, self.recipe(), pipeline.texts)
-                _, _, fresh = self.build(versions, self.root / f"fresh-{number}-{place}")
+                _, _, fresh = self.build(versions, own / f"fresh-{place}")
             self.assert_same_answers(pipeline, fresh, f"step {place}")
             self.assert_same_answers(again, fresh, f"step {place} after {then}")
 
     @settings(max_examples=12)
-    @given(CORPORA, CORPORA, st.booleans(), st.integers(0, 10**9))
-    def test_what_is_complete_answers_meanwhile_as_a_fresh_build_of_it_would(self, before, after, begun, number):
-        store = self.root / f"store-{number}"
+    @given(CORPORA, CORPORA, st.booleans())
+    def test_what_is_complete_answers_meanwhile_as_a_fresh_build_of_it_would(self, before, after, begun):
+        own = Path(tempfile.mkdtemp(dir=self.root))
+        store = own / "store"
         builder, _, _ = self.build(before, store)
         corpus = corpus_of(after)
         if begun:
@@ -152,7 +153,7 @@ class Changing(Kept):
         there = [corpus[place] for place in held.documents]
         pipeline = builder.open_held(held, self.recipe(), CorpusTexts(there, held.opened.table(), "title"))
         left = {document.id: after[document.id] for document in there}
-        _, _, fresh = self.build(left, self.root / f"fresh-{number}")
+        _, _, fresh = self.build(left, own / "fresh")
         self.assert_same_answers(pipeline, fresh, f"{before} to {after}")
 
     def test_a_recipe_with_an_encoder_of_the_corpus_answers_by_the_one_that_is_there(self):
@@ -174,7 +175,8 @@ class Changing(Kept):
         with (
             mock.patch.object(Hashed, "encode", lambda s, texts, **k: encoded.extend(texts) or real(s, texts, **k)),
             mock.patch(
-                "doppio.core.build.cut", lambda documents, *rest: cut_now.extend(documents) or cut(documents, *rest)
+                "doppio.core.build.builder.cut",
+                lambda documents, *rest: cut_now.extend(documents) or cut(documents, *rest),
             ),
         ):
             builder, key, _ = self.build({"a": 0, "b": 1, "d": 2, "e": 0})
@@ -231,7 +233,7 @@ class Changing(Kept):
         renamed = corpus[0].__class__(**{**corpus[0].__dict__, "title": "Another title"})
         steps = []
         with mock.patch(
-            "doppio.core.build.cut", lambda documents, *rest: steps.extend(documents) or cut(documents, *rest)
+            "doppio.core.build.builder.cut", lambda documents, *rest: steps.extend(documents) or cut(documents, *rest)
         ):
             builder = Builder(ArtifactStore(self.root / "kept"), self.models)
             builder.chunks([renamed, corpus[1]], corpus_fingerprint([renamed, corpus[1]]), self.recipe())

@@ -7,18 +7,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import binomtest
 
+from doppio.core.branches.sparse.building import build_postings
 from doppio.core.chunking.fixed_window import fixed_window
 from doppio.core.chunking.natural_breaks import natural_breaks, pauses
 from doppio.core.chunking.table import ChunkTable
-from doppio.core.chunking.units import characters, words
 from doppio.core.measure.intervals import wilson
-from doppio.core.measure.metrics import measure
+from doppio.core.measure.measuring import measure
 from doppio.core.measure.questions import Question, Span
 from doppio.core.measure.relevance import relevance
-from doppio.core.sparse.building import build_postings
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.canonical import canonical
 from doppio.core.text.document import Document
+from doppio.core.text.units import characters, words
 
 PROSE = st.lists(st.sampled_from(["rope", "a", "wind.", "Tower", "\n", "\n\n", "stops;", "18", "m/s."]), max_size=70)
 SPANS = st.lists(st.tuples(st.integers(0, 1), st.integers(0, 420), st.integers(1, 160)), min_size=1, max_size=4)

@@ -7,14 +7,14 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from doppio.core.branches.sparse import building
+from doppio.core.branches.sparse.building import build_postings, pack_postings
+from doppio.core.branches.sparse.fields import FieldedIndex, FieldWeight
+from doppio.core.branches.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.merging import merge_postings
+from doppio.core.branches.sparse.packing import BLOCK, bytes_for, pack, unpack, width_of
+from doppio.core.branches.sparse.weighting import DIRICHLET, LONG, OKAPI, PLUS, TF_IDF, VARIANTS, Weighting
 from doppio.core.errors import RecipeError
-from doppio.core.sparse import building
-from doppio.core.sparse.building import build_postings, pack_postings
-from doppio.core.sparse.fields import FieldedIndex, FieldWeight
-from doppio.core.sparse.index import Segment, SparseIndex
-from doppio.core.sparse.merging import merge_postings
-from doppio.core.sparse.packing import BLOCK, bytes_for, pack, unpack, width_of
-from doppio.core.sparse.weighting import DIRICHLET, LONG, OKAPI, PLUS, TF_IDF, VARIANTS, Weighting
 from doppio.core.text.analysis import LANGUAGES, Analysis, read_synonyms
 from doppio.core.text.hard_cases import CASES, met
 

@@ -40,7 +40,7 @@ def checks() -> list[Check]:
     return [
         one("ruff", str(BIN / "ruff"), "check", *PYTHON),
         one("ruff format", str(BIN / "ruff"), "format", "--check", "-q", *PYTHON),
-        one("mypy on the core", str(BIN / "mypy")),
+        one("mypy", str(BIN / "mypy")),
         one("import-linter", str(BIN / "lint-imports")),
         Check(
             "schema and types of the API",

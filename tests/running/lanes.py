@@ -118,7 +118,7 @@ def _forget_artifacts() -> None:
     """A class finds nothing that another one built: segments with documents that are gone would be taken over."""
     from django.conf import settings
 
-    from doppio.asking.services import pipelines
+    from doppio.recipes.opened import pipelines
 
     pipelines._open.clear()
     for setting in ("DOPPIO_ARTIFACTS", "DOPPIO_FILES"):

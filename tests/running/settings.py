@@ -6,3 +6,5 @@ from doppio.site.settings import *  # noqa: F403
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 # Tests send many requests that are refused on purpose.
 LOGGING["handlers"]["stderr"]["level"] = "ERROR"  # type: ignore[index]  # noqa: F405
+# Whatever is answered in a test is what the schema tells.
+MIDDLEWARE = ["tests.server.told.AnswersAsTold", *MIDDLEWARE]  # noqa: F405

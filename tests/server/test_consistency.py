@@ -11,19 +11,19 @@ from unittest import mock
 from django.test import TestCase
 from rich.console import Console
 
-from doppio.asking.models import RecipeVersion
 from doppio.command import demo_data, show
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import QuestionError
 from doppio.core.measure.trial import run_trial
 from doppio.core.models.registry import Models
 from doppio.core.progress import Silent
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import corpus_fingerprint
-from doppio.indexing.models import Job
+from doppio.jobs.models import Job
 from doppio.library.models import Document, Workspace
-from doppio.measuring.models import TrialRecord
+from doppio.recipes.models import RecipeVersion
+from doppio.trials.models import TrialRecord
 from tests.core.corpus import MODELS, ROOT, documents, recipe
 from tests.server.workspace import labelled, make_workspace, measured
 
@@ -49,7 +49,7 @@ class ServerAndCore(TestCase):
         self.assertEqual(causes, {row.question.id: row.cause for row in alone.rows})
 
     def test_both_give_the_corpus_the_same_fingerprint(self):
-        from doppio.library.services import corpus_of
+        from doppio.library.corpus import corpus_of
 
         workspace, _ = make_workspace()
         self.assertEqual(corpus_of(workspace), corpus_fingerprint(documents()))

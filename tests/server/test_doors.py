@@ -12,12 +12,12 @@ from django.test import RequestFactory, SimpleTestCase, TestCase
 from django.utils import timezone
 from rest_framework.exceptions import ErrorDetail
 
-from doppio.asking.services import save_recipe
 from doppio.core.errors import RecipeError
+from doppio.jobs.turns import LONGEST_WAIT, Busy, Turns
 from doppio.library import attempts
 from doppio.library.entry import make_entry_link
 from doppio.library.models import Event
-from doppio.library.turns import LONGEST_WAIT, Busy, Turns
+from doppio.recipes.services import save_recipe
 from doppio.site.errors import sentence
 from doppio.site.logs import JsonLines
 from tests.core.corpus import recipe

@@ -75,5 +75,6 @@ class Members(TestCase):
         _, stranger = make_workspace("Elsewhere")
         self.client.force_login(stranger)
         self.assertEqual([row["name"] for row in self.client.get("/api/workspaces").json()], ["Elsewhere"])
-        for tail in ("documents", "line", "questions", "trials", "recipes", "jobs", "labels/lost", "imports", "mix"):
+        tails = ("documents", "line", "questions", "trials", "recipes", "jobs", "labels/lost", "imports")
+        for tail in (*tails, "stages/fused/mix", "stages/sparse/index"):
             self.assertEqual(self.client.get(f"/api/workspaces/{workspace.pk}/{tail}").status_code, 404, tail)

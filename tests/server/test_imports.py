@@ -12,16 +12,18 @@ from django.core.management import call_command
 from django.db import DataError
 from django.test import TransactionTestCase
 
-from doppio.asking.services import core_recipe, save_recipe
 from doppio.core.progress import Silent
-from doppio.indexing import imports
-from doppio.indexing.models import Import, ImportedFile, Job
-from doppio.indexing.services import builder, open_pipeline
+from doppio.imports import services as imports
+from doppio.imports.models import Import, ImportedFile
+from doppio.jobs.models import Job
+from doppio.library.corpus import corpus_of
 from doppio.library.files import file_digest, pages_of, place_of
 from doppio.library.models import Document
-from doppio.library.services import corpus_of
-from doppio.measuring.models import AnswerSpan, Question
-from doppio.measuring.services import core_questions, latest_trial, measure_recipe
+from doppio.questions.models import AnswerSpan, Question
+from doppio.questions.services import core_questions
+from doppio.recipes.builds import builder, open_pipeline
+from doppio.recipes.services import core_recipe, save_recipe
+from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import recipe
 from tests.core.made_files import make_docx, make_pdf
 from tests.server.workspace import make_workspace
@@ -304,7 +306,7 @@ class Imports(TransactionTestCase):
                 raise DataError("value too long for type character varying(500)")
             return real(workspace, name, *rest)
 
-        with mock.patch.object(imports, "take_file", odd), self.assertLogs("doppio.indexing.imports"):
+        with mock.patch.object(imports, "take_file", odd), self.assertLogs("doppio.imports.services"):
             rows, _ = self.bring_in({"a.md": b"# A\n\nx", "b.md": b"# B\n\ny"})
         self.assertIn("cannot be kept (DataError: value too long", rows["a.md"]["reason"])
         self.assertEqual(rows["b.md"]["state"], "added")
@@ -363,7 +365,7 @@ class OnlyTheirOwn(TransactionTestCase):
             np.testing.assert_array_equal(kept.chunks.columns()[name], column, name)
         everything = range(len(fresh.chunks))
         # Batches are composed differently, which moves the last bits of a float.
-        vectors = [pipeline.vectors["dense"].vectors(everything) for pipeline in (kept, fresh)]
+        vectors = [pipeline.branches["dense"].index.vectors(everything) for pipeline in (kept, fresh)]
         np.testing.assert_allclose(*vectors, atol=1e-5)
         for question in ("ropes and pulleys", "E-417", "a dog and a puppy"):
             one, other = kept.ask(question).stage("sparse"), fresh.ask(question).stage("sparse")

@@ -14,23 +14,25 @@ from django.core.management import call_command
 from django.db import connection
 from django.test import TransactionTestCase, override_settings
 
-from doppio.asking.services import core_recipe, save_recipe
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.errors import DocumentError
 from doppio.core.progress import Silent
-from doppio.core.segments import MOST_PARTS
+from doppio.core.store.segments import MOST_PARTS
 from doppio.core.text.document import PARAGRAPH, DocumentBuilder
-from doppio.indexing.cost import TITLES
-from doppio.indexing.models import Job, MeasuredRate, Survey
-from doppio.indexing.services import build, builder, open_pipeline
-from doppio.library.services import corpus_of, remove_documents, store_documents
-from doppio.measuring.services import latest_trial, measure_recipe, start_trial
+from doppio.jobs.models import Job, MeasuredRate
+from doppio.library.corpus import corpus_of
+from doppio.library.services import remove_documents, store_documents
+from doppio.recipes.builds import build, builder, open_pipeline
+from doppio.recipes.services import core_recipe, save_recipe
+from doppio.trials.models import Survey
+from doppio.trials.services import latest_trial, measure_recipe, start_trial
 from tests.core.corpus import ROOT, recipe
 from tests.server.workspace import make_workspace
 
 SPARSE = {"id": "sparse", "kind": "bm25"}
-HNSW = {"id": "dense", "kind": "vector", "structure": {"kind": "hnsw", "links": 8}}
+HNSW = {"id": "dense", "kind": "vector", "structure": {"kind": "hnsw", "m": 8}}
 ASKED = ("What is E-417?", "dog muzzle", "wind at the gondola", "aerodrome in fog")
+BUILD_STRUCTURE = "build the structure over the vectors"
 CHUNKING = {"rule": "fixed-window", "unit": "words", "size": 8}
 START = (
     "import django; from django.conf import settings; settings.DATABASES['default']['NAME'] = {name!r}; "
@@ -66,9 +68,8 @@ class Stage(Indexes):
         measure_recipe(self.recipe, Silent())
 
     def test_both_branches_say_what_they_are_and_what_they_take(self):
-        stage = self.get("stages/indexes")
-        sparse, dense = stage["sparse"], stage["dense"]
-        index = open_pipeline(self.workspace, core_recipe(self.recipe)).postings["sparse"]
+        sparse, dense = (self.get(f"stages/{family}/index")["facts"] for family in ("sparse", "dense"))
+        index = open_pipeline(self.workspace, core_recipe(self.recipe)).branches["sparse"].index
         self.assertEqual((sparse["variant"], sparse["terms"]), ("plus", len(index.vocabulary())))
         self.assertEqual(sparse["entries"], sum(index.vocabulary().values()))
         self.assertEqual(dense["vector_bytes"], dense["chunks"] * dense["dimension"] * 4)
@@ -77,7 +78,7 @@ class Stage(Indexes):
         self.assertAlmostEqual(sum(dense["nearest"]), 1, places=5)
 
     def test_neighbours_pairs_and_map_agree_with_plain_products(self):
-        vectors = open_pipeline(self.workspace, core_recipe(self.recipe)).vectors["dense"]
+        vectors = open_pipeline(self.workspace, core_recipe(self.recipe)).branches["dense"].index
         rows = vectors.vectors(range(vectors.count))
         cosines = rows @ rows.T
         found = self.get("stages/dense/neighbours?chunk=3")
@@ -152,7 +153,12 @@ class Cost(Indexes):
         self.assertGreater(before["cut"], 0)
         self.assertEqual(
             [step["title"] for step in before["steps"]],
-            [TITLES[kind] for kind in ("postings", "vectors", "structure", "token-vectors")],
+            [
+                "index terms",
+                "encode chunks",
+                "keep the vectors of all tokens",
+                "build the structure over the vectors",
+            ],
         )
         self.assertGreater(before["seconds"], 0)
         saved = self.saved()
@@ -164,11 +170,11 @@ class Cost(Indexes):
         self.assertLess(abs(disk - before["disk_bytes"]), 0.5 * disk)
         other = {**body, "branches": [{**SPARSE, "k1": 2}, {**HNSW, "structure": {"kind": "binary"}}]}
         steps = self.post("recipes/cost", {"body": other})["steps"]
-        self.assertEqual([(step["title"], step["chunks"]) for step in steps], [(TITLES["structure"], count)])
+        self.assertEqual([(step["title"], step["chunks"]) for step in steps], [(BUILD_STRUCTURE, count)])
 
     def test_a_build_leaves_its_rates_behind(self):
         job = start_trial(self.saved(), self.user)
-        from doppio.indexing.jobs import run_job
+        from doppio.jobs.running import run_job
 
         now = [100.0]
 
@@ -352,7 +358,7 @@ class Killed(Indexes):
         saved = self.saved(name="killed", chunking={**CHUNKING, "size": 9})
         job = start_trial(saved, self.user)
         hang = (
-            "import time\nfrom doppio.indexing.jobs import JobProgress\nreal = JobProgress.{method}\n"
+            "import time\nfrom doppio.jobs.running import JobProgress\nreal = JobProgress.{method}\n"
             "def stop(self, *given):\n    real(self, *given)\n"
             "    if self._job.step == {step!r}:\n        self._say()\n        time.sleep(60)\n"
             "JobProgress.{method} = stop\n"

@@ -13,15 +13,17 @@ from django.db import OperationalError, connection
 from django.test import TransactionTestCase
 from django.utils import timezone
 
-from doppio.asking.models import AskedQuestion
-from doppio.asking.services import save_recipe
 from doppio.core.errors import Cancelled
-from doppio.indexing import imports
-from doppio.indexing.jobs import JobProgress, request_cancel, run_job
-from doppio.indexing.models import Import, Job
-from doppio.indexing.sweep import AGAIN_AT_MOST, sweep, tidy
+from doppio.imports import services as imports
+from doppio.imports.models import Import
+from doppio.jobs.models import Job
+from doppio.jobs.running import JobProgress, request_cancel, run_job
+from doppio.jobs.sweep import AGAIN_AT_MOST, sweep, tidy
 from doppio.library import files
-from doppio.measuring.services import latest_trial, start_survey, start_trial
+from doppio.questions.models import AskedQuestion
+from doppio.recipes.services import save_recipe
+from doppio.stages.dense.service import start_survey
+from doppio.trials.services import latest_trial, start_trial
 from tests.core.corpus import ROOT, recipe
 from tests.server.workspace import make_workspace
 
@@ -131,12 +133,12 @@ class Jobs(TransactionTestCase):
         def lost(_job, _progress):
             raise OperationalError("server closed the connection unexpectedly")
 
-        with mock.patch("doppio.measuring.tasks._trial", lost), self.assertLogs("doppio.indexing.jobs"):
+        with mock.patch("doppio.trials.tasks._trial", lost), self.assertLogs("doppio.jobs.running"):
             call_command("work", once=True)
         job.refresh_from_db()
         self.assertEqual(job.state, Job.RUNNING)
         self.assertEqual(start_trial(self.recipe, self.user).pk, job.pk)
-        with self.assertLogs("doppio.indexing.sweep"):
+        with self.assertLogs("doppio.jobs.sweep"):
             call_command("work", once=True)
         job.refresh_from_db()
         self.assertEqual((job.state, job.details["taken_up"]), (Job.DONE, 1))

@@ -1,23 +1,21 @@
 """Kept files, tokens at hand, who may touch what, and records of an older edition."""
 
 import json
-from importlib import import_module
 
-from django.apps import apps
 from django.contrib.auth.models import User
 from django.test import TestCase
 
 from doppio.core.chunking.table import cut_one
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import read_file
-from doppio.core.text.document import corpus_fingerprint
 from doppio.core.text.given import moved
-from doppio.indexing.cutting import TokenShelf, cut_all
-from doppio.indexing.services import models
 from doppio.library import files
+from doppio.library.corpus import core_documents, corpus_of
 from doppio.library.intake import ADDED, REPLACED, SAME, take_file
-from doppio.library.models import Document, DocumentVersion, SourceFile, Workspace
-from doppio.library.services import core_documents, corpus_of, store_documents
+from doppio.library.models import DocumentVersion, SourceFile, Workspace
+from doppio.library.services import store_documents
+from doppio.recipes.builds import models
+from doppio.recipes.cutting import TokenShelf, cut_all
 from tests.core.corpus import documents
 from tests.server.workspace import make_workspace
 
@@ -121,16 +119,3 @@ class Membership(TestCase):
             f"/api/workspaces/{mine.pk}/stages/chunks/cut", json.dumps(body), content_type="application/json"
         )
         self.assertEqual(answer.status_code, 404)
-
-
-class OlderRecords(TestCase):
-    def test_digests_of_records_from_before_are_made_anew(self):
-        workspace, _ = make_workspace()
-        wanted = dict(workspace.documents.values_list("name", "digest"))
-        Document.objects.update(digest="of the text alone", found=[], text_digest="")
-        migration = import_module("doppio.library.migrations.0003_digests_of_structure")
-        migration.digests(apps, None)
-        self.assertEqual(dict(workspace.documents.values_list("name", "digest")), wanted)
-        self.assertEqual(corpus_of(workspace), corpus_fingerprint(core_documents(workspace)))
-        self.assertTrue(all(row.found == row.blocks and row.text_digest for row in workspace.documents.all()))
-        self.assertEqual(workspace.chunkings.count(), 0)

@@ -6,9 +6,9 @@ from django.test import TransactionTestCase
 
 from doppio.core.formats.documents import read_file
 from doppio.core.formats.records import Fields
-from doppio.indexing.services import chunks_of, is_built
 from doppio.library.models import Document
 from doppio.library.services import store_documents
+from doppio.recipes.builds import chunks_of, is_built
 from tests.core.corpus import documents, recipe
 from tests.server.workspace import load_documents, make_workspace, measured
 
@@ -148,7 +148,7 @@ class Carried(TransactionTestCase):
             self.assertTrue(host["text"][answer["start"] : answer["end"]].startswith("It reopens when the mean"))
             self.assertIn(chunk["text"], host["text"])
         matches = self.client.post(
-            f"/api/workspaces/{workspace.pk}/matches",
+            f"/api/workspaces/{workspace.pk}/stages/reranked/matches",
             json.dumps({"text": question.text, "chunk": relevant[0]["number"]}), content_type="application/json",
         ).json()  # fmt: skip
         inside = [match for match in matches if match["start"] >= 0]

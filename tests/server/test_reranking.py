@@ -19,10 +19,10 @@ from doppio.core.models.registry import Models
 from doppio.core.models.remote import RemoteScorer, register_remote
 from doppio.core.models.scorer_folder import prepare_gated
 from doppio.core.trace import Trace
-from doppio.indexing.models import Job
-from doppio.indexing.services import models
-from doppio.measuring.reranking import measure_depths, start_depths
-from doppio.measuring.services import core_question, core_questions, positions
+from doppio.jobs.models import Job
+from doppio.questions.services import core_question, core_questions, positions
+from doppio.recipes.builds import models
+from doppio.stages.reranked.service import measure_depths, start_depths
 from tests.core import toy_scorers as toy
 from tests.core.corpus import MODELS
 from tests.server.workspace import make_workspace, measured
@@ -83,14 +83,14 @@ class Stage(WithToy, TestCase):
             self.assertTrue((np.diff(stage.scores) <= 0).all())
 
     def texts(self, chunks):
-        from doppio.asking.services import core_recipe
-        from doppio.indexing.services import open_pipeline
+        from doppio.recipes.builds import open_pipeline
+        from doppio.recipes.services import core_recipe
 
         return open_pipeline(self.workspace, core_recipe(self.recipe)).texts.indexed(chunks.tolist())
 
     def test_the_floor_is_told_from_the_trial(self):
-        from doppio.asking.services import core_recipe
-        from doppio.indexing.services import open_pipeline
+        from doppio.recipes.builds import open_pipeline
+        from doppio.recipes.services import core_recipe
 
         found = self.get(self.root + "floor")
         self.assertEqual((found["k"], found["floor"], found["calibrated"]), (2, None, True))
@@ -114,11 +114,11 @@ class Stage(WithToy, TestCase):
     def test_a_question_about_nothing_known_is_refused_by_the_scorers_name(self):
         body = {"scorer": "none", "question": "x", "passages": ["y"]}
         self.assertIn(
-            "no such model folder; there are late-interaction, toy",
+            "none: no such scorer; there are late-interaction, toy",
             self.post("/api/scorers/try", body, 400)["detail"],
         )
         body["scorer"] = "compact-english"
-        self.assertIn("is no scorer", self.post("/api/scorers/try", body, 400)["detail"])
+        self.assertIn("compact-english: no such scorer", self.post("/api/scorers/try", body, 400)["detail"])
         self.post("/api/scorers/try", {**body, "passages": []}, 400)
         self.post("/api/scorers/try", {**body, "passages": ["x"] * 101}, 400)
 
@@ -191,7 +191,7 @@ class Depths(WithToy, TransactionTestCase):
         call_command("work", once=True)
         job.refresh_from_db()
         self.assertEqual(job.state, Job.FAILED)
-        self.assertIn("toy: no such model folder", job.message)
+        self.assertIn("toy: no such scorer", job.message)
         plain, _ = measured(self.workspace, rerank=None)
         with self.assertRaisesMessage(Exception, "this recipe does not rerank"):
             measure_depths(plain, mock.Mock())

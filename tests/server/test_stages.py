@@ -8,30 +8,27 @@ from django.db import connection
 from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
 
-from doppio.asking.models import RecipeVersion
-from doppio.asking.services import OpenPipelines, core_recipe, put_in_force, save_recipe
-from doppio.core.build import Builder
+from doppio.core.branches.sparse.weighting import VARIANTS
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.formats.documents import read_file
+from doppio.core.fusion.kind import METHODS
 from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
-from doppio.core.sparse.weighting import VARIANTS
 from doppio.core.trace import Trace
-from doppio.indexing.services import builder, chunking_of, models, open_pipeline
+from doppio.library.corpus import core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Section
-from doppio.library.services import (
-    RecordedTexts,
-    core_documents,
-    corpus_now,
-    corpus_of,
-    section_headings,
-    seen_corpora,
-    store_documents,
-)
-from doppio.measuring.mix import mix_curve
-from doppio.measuring.services import core_questions, latest_trial, measure_recipe, positions
+from doppio.library.services import store_documents
+from doppio.library.texts import RecordedTexts, section_headings
+from doppio.questions.services import core_questions, positions
+from doppio.recipes.builds import builder, chunking_of, models, open_pipeline
+from doppio.recipes.models import RecipeVersion
+from doppio.recipes.opened import OpenPipelines
+from doppio.recipes.services import core_recipe, put_in_force, save_recipe
+from doppio.stages.fused.service import mix_curve
+from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import documents, recipe
 from tests.server.workspace import load_documents, make_workspace, measured
 
@@ -95,18 +92,21 @@ class Mix(TestCase):
         questions = {question.text: question for question in core_questions(workspace)}
         traces = [Trace.from_json(row.trace) for row in rows]
         relevances = [relevance(table, where, questions[row.question.text]) for row in rows]
-        points = mix_curve(traces, relevances, ["sparse", "dense"], k=2, rrf_k=60)
+        fusion = core_recipe(saved).fusion
+        curves = mix_curve(traces, relevances, ["sparse", "dense"], fusion, k=2)
+        self.assertEqual([curve["method"] for curve in curves], list(METHODS.kinds))
+        points = curves[0]["points"]
         for point in points[1:-1]:
             recalls = []
             for trace, relevant in zip(traces, relevances, strict=True):
                 rankings = [trace.stage(name).chunks for name in ("sparse", "dense")]
-                fused = reciprocal_rank_fusion(rankings, weights=[1 - point["dense"], point["dense"]])
+                fused = reciprocal_rank_fusion(rankings, weights=[1 - point["second"], point["second"]])
                 first = set(fused.chunks[:2].tolist())
                 recalls.append(np.mean([bool(first & set(chunks.tolist())) for chunks in relevant.chunks]))
-            self.assertAlmostEqual(point["ranks"], float(np.mean(recalls)))
-        alone = mix_curve(traces[:1], relevances[:1], ["sparse", "dense"], k=2, rrf_k=60)
-        self.assertIsNotNone(alone[10]["rank_by_scores"])
-        self.assertIsNone(points[10]["rank_by_scores"])
+            self.assertAlmostEqual(point["recall"], float(np.mean(recalls)))
+        alone = mix_curve(traces[:1], relevances[:1], ["sparse", "dense"], fusion, k=2)
+        self.assertIsNotNone(alone[1]["points"][10]["rank"])
+        self.assertIsNone(points[10]["rank"])
 
 
 class OtherShapes(TestCase):
@@ -140,16 +140,49 @@ class OtherShapes(TestCase):
             asked = self.get(f"questions/{self.workspace.questions.first().pk}")
             self.assertEqual(len(asked["trace"]["stages"]), len(branches) + 2)
             self.assertEqual([asked["kinds"][stage["stage"]] for stage in asked["trace"]["stages"]], kinds[2:])
-            self.assertEqual(len(self.get("mix")["points"]), 21 if len(branches) == 2 else 0)
-            stage = self.get("stages/indexes")
-            self.assertEqual(stage["sparse"] is not None, SPARSE in branches)
-            self.assertEqual(stage["dense"] is not None, DENSE in branches)
+            self.assertEqual(len(self.get("stages/fused/mix")["curves"]), 2 if len(branches) == 2 else 0)
+            self.assertEqual(self.get("stages/sparse/index")["facts"] is not None, SPARSE in branches)
+            self.assertEqual(self.get("stages/dense/index")["facts"] is not None, DENSE in branches)
             told = self.client.post(
                 f"/api/workspaces/{self.workspace.pk}/stages/sparse/explained",
                 {"text": "dog", "chunks": [0]},
                 content_type="application/json",
             )
             self.assertEqual(bool(told.json()), SPARSE in branches)
+
+    def test_five_branches_two_of_them_sparse_are_each_shown_as_what_they_are(self):
+        branches = [
+            {**SPARSE, "id": "stems"},
+            {**SPARSE, "id": "plain-words", "analysis": {"stem": False}, "variant": "tf-idf"},
+            {**DENSE, "id": "near"},
+            {**DENSE, "id": "fused-not", "structure": {"kind": "int8"}},
+            {**DENSE, "id": "sparse-not", "metric": "euclidean"},
+        ]
+        families = ["sparse", "sparse", "dense", "dense", "dense"]
+        measured(self.workspace, branches=branches, rerank=None)
+        stages = self.get("line")["stages"]
+        self.assertEqual([stage["kind"] for stage in stages], ["documents", "chunks", *families, "fused", "context"])
+        asked = self.get(f"questions/{self.workspace.questions.first().pk}")
+        found = [stage["family"] for stage in asked["trace"]["stages"] if stage["kind"] == "branch"]
+        self.assertEqual(found, families)
+        fused = asked["trace"]["stages"][5]
+        self.assertEqual({len(row) for row in fused["branch_ranks"]}, {5})
+        terms = {}
+        for identity in ("stems", "plain-words"):
+            index = self.get(f"stages/sparse/index?branch={identity}")
+            self.assertEqual((index["branches"], index["branch"]), (["stems", "plain-words"], identity))
+            terms[identity] = index["facts"]["terms"]
+        self.assertLess(terms["stems"], terms["plain-words"])
+        self.assertEqual(self.get("stages/sparse/index")["branch"], "stems")
+        for identity, measure in (("near", "cosine"), ("sparse-not", "distance")):
+            self.assertIn(measure, self.get(f"stages/dense/index?branch={identity}")["facts"]["measure"])
+        self.assertIn("is no dense branch", self.get("stages/dense/index?branch=stems", 400)["detail"])
+        chunk = fused["chunks"][0]
+        shares = [
+            self.post("stages/sparse/explained", {"text": "dogs", "chunks": [chunk], "branch": identity})[0]
+            for identity in ("stems", "plain-words")
+        ]
+        self.assertEqual([share["chunk"] for share in shares], [chunk, chunk])
 
     def test_every_variant_is_a_sparse_branch_whatever_its_score_is_called(self):
         for variant in VARIANTS:
@@ -161,12 +194,12 @@ class OtherShapes(TestCase):
     def test_figures_of_an_index_are_those_of_the_recipes_own(self):
         alone = {**SPARSE, "analysis": {"stem": False}}
         first, _ = measured(self.workspace, branches=[alone], rerank=None)
-        before = self.get("stages/indexes")["sparse"]
+        before = self.get("stages/sparse/index")["facts"]
         line = next(stage for stage in self.get("line")["stages"] if stage["kind"] == "sparse")["facts"]
         for analysis in ({"stem": True}, {"keep_codes": False}, {"grams": {"from": 2, "to": 3}}):
             measured(self.workspace, branches=[{**SPARSE, "analysis": analysis}, DENSE], rerank=None)
         put_in_force(first)
-        self.assertEqual(self.get("stages/indexes")["sparse"], before)
+        self.assertEqual(self.get("stages/sparse/index")["facts"], before)
         now = next(stage for stage in self.get("line")["stages"] if stage["kind"] == "sparse")["facts"]
         self.assertEqual(now, line)
 
@@ -176,8 +209,8 @@ class OtherShapes(TestCase):
         self.assertEqual((line["built"], line["trial"], line["delivered"]), (False, None, None))
         self.assertTrue(all(stage["in_play"] is None for stage in line["stages"]))
         self.assertTrue(all(row["cause"] is None for row in self.get("questions")))
-        self.assertEqual(self.get("mix")["points"], [])
-        self.assertIn("run its trial", self.get("stages/indexes", 409)["detail"])
+        self.assertEqual(self.get("stages/fused/mix")["curves"], [])
+        self.assertIn("run its trial", self.get("stages/sparse/index", 409)["detail"])
 
     def test_the_chunk_stage_counts_cut_answers(self):
         chunking = {"rule": "fixed-window", "unit": "words", "size": 8, "overlap": 0}
@@ -286,14 +319,18 @@ class OtherShapes(TestCase):
         core = core_recipe(saved)
         keys = builder().keys(corpus_of(self.workspace), core)
         segment = builder().lists.read(keys.chunks).parts[0].key
-        path = builder().store.place("vectors", keys.vectors["meaning"].key(segment)) / "vectors.npy"
+        path = (
+            builder().store.place("vectors", keys.branches["meaning"].pieces["vectors"].key(segment)) / "vectors.npy"
+        )
         sound = path.read_bytes()
         path.write_bytes(sound[:-4] + b"oops")
         with self.assertRaisesRegex(ArtifactDamaged, "vectors.npy: does not match its checksum"):
             OpenPipelines().get(self.workspace, core)
         measure_recipe(saved, Silent())
         self.assertEqual(path.read_bytes()[:-400], sound[:-400])
-        self.assertEqual(OpenPipelines().get(self.workspace, core).vectors["meaning"].count, chunk_count(saved))
+        self.assertEqual(
+            OpenPipelines().get(self.workspace, core).branches["meaning"].index.count, chunk_count(saved)
+        )
 
     def test_opening_reads_corpus_and_keys_once_and_keeps_only_its_own_askers_waiting(self):
         saved, _ = measured(self.workspace, branches=[DENSE], rerank=None)

@@ -7,14 +7,15 @@ from pathlib import Path
 from django.contrib.auth.models import User
 from django.db import transaction
 
-from doppio.asking.models import RecipeVersion
-from doppio.asking.services import save_recipe
 from doppio.core.formats.questions import read_questions
 from doppio.core.progress import Silent
 from doppio.library.models import Workspace
 from doppio.library.services import remove_documents, store_documents
-from doppio.measuring.models import TrialRecord
-from doppio.measuring.services import load_questions, measure_recipe
+from doppio.questions.services import load_questions
+from doppio.recipes.models import RecipeVersion
+from doppio.recipes.services import save_recipe
+from doppio.trials.models import TrialRecord
+from doppio.trials.services import measure_recipe
 from tests.core.corpus import documents, recipe
 
 QUESTIONS = [

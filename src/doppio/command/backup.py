@@ -39,8 +39,8 @@ DAMAGED = (
     NotImplementedError,
 )  # fmt: skip
 KEPT = 5
-COUNTED = ("library_workspace", "library_document", "measuring_question", "measuring_answerspan",
-           "asking_recipeversion", "measuring_trialrecord")  # fmt: skip
+COUNTED = ("library_workspace", "library_document", "questions_question", "questions_answerspan",
+           "recipes_recipeversion", "trials_trialrecord")  # fmt: skip
 Told = Callable[[str], None]
 
 
@@ -49,7 +49,7 @@ def backup(file: Annotated[Path, typer.Argument(help="The ZIP to write.")]) -> N
     cluster = Cluster(VAR)
     with _running(cluster):
         about = write(cluster, VAR / "files", file.resolve())
-    documents, questions = about["rows"].get("library_document", 0), about["rows"].get("measuring_question", 0)
+    documents, questions = about["rows"].get("library_document", 0), about["rows"].get("questions_question", 0)
     size = file.stat().st_size / (1 << 20)
     out.print(
         f"{file}: {documents:,} documents, {questions:,} questions, {len(about['files']):,} files, {size:,.1f} MiB, "

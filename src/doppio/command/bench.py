@@ -5,6 +5,7 @@ import runpy
 import statistics
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
@@ -15,8 +16,7 @@ from rich.table import Table
 
 from doppio.command.paths import DEMO, MODELS, ROOT, VAR
 from doppio.command.show import out, progress_bars
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import DoppioError
 from doppio.core.formats.documents import read_documents
@@ -24,7 +24,8 @@ from doppio.core.formats.questions import read_questions
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.registry import Models
 from doppio.core.pipeline import Pipeline
-from doppio.core.recipe import check
+from doppio.core.recipe.check import check
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import corpus_fingerprint
 
 RECIPE = DEMO / "recipes" / "two-branch-3.json"
@@ -78,7 +79,7 @@ def _questions(rounds: int, most: int, json_file: Path | None, cache: Path) -> N
         json_file.write_text(json.dumps(figures, indent=1) + "\n")
 
 
-def _measure(pipeline: Pipeline, questions: list[str], rounds: int, count) -> dict:
+def _measure(pipeline: Pipeline, questions: list[str], rounds: int, count: Callable[[int], object]) -> dict:
     for question in questions[:5]:
         pipeline.ask(question)
     totals: list[float] = []

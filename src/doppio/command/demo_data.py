@@ -6,21 +6,23 @@ from pathlib import Path
 from django.contrib.auth.models import User
 from django.db import transaction
 
-from doppio.asking.models import RecipeVersion
-from doppio.asking.services import core_recipe, save_recipe
 from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
 from doppio.core.formats.questions import read_questions
 from doppio.core.measure.ledger import DELIVERED
 from doppio.core.progress import Progress, Silent
-from doppio.core.recipe import read_recipe
-from doppio.indexing.services import is_built
+from doppio.core.recipe.check import read_recipe
+from doppio.library.corpus import core_documents
 from doppio.library.entry import make_entry_link
 from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
-from doppio.library.services import core_documents, remove_documents
-from doppio.measuring.services import latest_trial, load_questions, measure_recipe, start_trial
+from doppio.library.services import remove_documents
+from doppio.questions.services import load_questions
+from doppio.recipes.builds import is_built
+from doppio.recipes.models import RecipeVersion
+from doppio.recipes.services import core_recipe, save_recipe
+from doppio.trials.services import latest_trial, measure_recipe, start_trial
 
 NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"

@@ -8,15 +8,16 @@ import tempfile
 from pathlib import Path
 
 from doppio.command.paths import MODELS, ROOT
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.branches.kind import DENSE, kind_of
+from doppio.core.branches.sparse.building import build_postings
+from doppio.core.branches.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.weighting import Weighting
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.formats.documents import read_file
 from doppio.core.models.registry import Models
-from doppio.core.recipe import check
-from doppio.core.sparse.building import build_postings
-from doppio.core.sparse.index import Segment, SparseIndex
-from doppio.core.sparse.weighting import Weighting
+from doppio.core.recipe.check import check
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import corpus_fingerprint
 
@@ -38,7 +39,7 @@ def compile_dense() -> None:
     """Two pages, cut as the demo cuts, in vectors that are searched; nothing stays but what was compiled."""
     corpus = [document for name, text in PAGES.items() for document in read_file(text.encode(), name)]
     body = json.loads(RECIPE.read_text())
-    dense = [branch for branch in body["branches"] if branch["kind"] == "vector"]
+    dense = [branch for branch in body["branches"] if kind_of(branch).family == DENSE]
     recipe = check({**body, "branches": dense, "fusion": {"method": "reciprocal-rank"}, "rerank": None})
     with tempfile.TemporaryDirectory() as place:
         builder = Builder(ArtifactStore(Path(place)), Models(MODELS))

@@ -81,7 +81,9 @@ def add(
         given["licence"] = licence
         if is_scorer:
             said = read_json(folder / MANIFEST) if (folder / MANIFEST).exists() else {}
-            told = {key: said[key] for key in ("order", "activation", "label", "max_tokens", "blend") if key in said}
+            told: dict[str, Any] = {
+                key: said[key] for key in ("order", "activation", "label", "max_tokens", "blend") if key in said
+            }
             prepare_pair(folder, MODELS / wanted, fields={**given, **told})
         else:
             prepare_encoder(folder, MODELS / wanted, **given, made_for=made_for)

@@ -68,6 +68,8 @@ def _migrate() -> str:
     from django.db import connection
     from django.db.migrations.executor import MigrationExecutor
 
+    from doppio.site.older import carry_over
+
     executor = MigrationExecutor(connection)
     plan = executor.migration_plan(executor.loader.graph.leaf_nodes())
     if not plan:
@@ -77,6 +79,7 @@ def _migrate() -> str:
         from doppio.command.backup import before_migration
 
         before_migration(Cluster(VAR), VAR)
+        carry_over()
     with connection.cursor() as cursor:
         # A large table takes its time.
         cursor.execute("SET statement_timeout = 0")
@@ -108,10 +111,10 @@ def _queue_others() -> None:
 
 def _build_in_force() -> None:
     """Have the worker build what is in force and not built, such as after an upgrade that indexes otherwise."""
-    from doppio.asking.models import RecipeVersion
-    from doppio.asking.services import core_recipe
-    from doppio.indexing.services import is_built
-    from doppio.measuring.services import start_trial
+    from doppio.recipes.builds import is_built
+    from doppio.recipes.models import RecipeVersion
+    from doppio.recipes.services import core_recipe
+    from doppio.trials.services import start_trial
 
     for recipe in RecipeVersion.objects.filter(in_force=True).select_related("workspace"):
         if recipe.workspace.documents.exists() and not is_built(recipe.workspace, core_recipe(recipe)):

@@ -13,8 +13,7 @@ from rich.table import Table
 
 from doppio.command.paths import MODELS, VAR
 from doppio.command.show import out, progress_bars
-from doppio.core.artifacts import ArtifactStore
-from doppio.core.build import Builder
+from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import DoppioError
 from doppio.core.formats.bounded import BoundedReader
@@ -25,7 +24,9 @@ from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import CAUSES, DELIVERED
 from doppio.core.measure.trial import CUTOFFS, Trial, run_trial
 from doppio.core.models.registry import Models
-from doppio.core.recipe import Recipe, read_recipe
+from doppio.core.recipe.check import read_recipe
+from doppio.core.recipe.recipe import Recipe
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import corpus_fingerprint
 
 

@@ -3,26 +3,23 @@
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from doppio.core.branches.kind import Branch, kind_of
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
-from doppio.core.dense.index import DenseIndex
-from doppio.core.dense.metric import MEASURES as METRICS
 from doppio.core.fusion.kind import METHODS
-from doppio.core.fusion.pouring import Fused
-from doppio.core.models.encoder import TextEncoder, check_finite
+from doppio.core.fusion.pouring import Fused, Ranking
+from doppio.core.kinds import Settings
+from doppio.core.models.encoder import check_finite
 from doppio.core.models.joint import JointScorer, Window
-from doppio.core.ranking import Ids, Scores
-from doppio.core.recipe import Recipe
-from doppio.core.rerank import PROBABILITY, rerank
-from doppio.core.select import first_groups, pack
-from doppio.core.sparse.branch import field_weights, fielded_terms, terms_of, weighting_of
-from doppio.core.sparse.fields import FieldedIndex
-from doppio.core.sparse.index import SparseIndex
-from doppio.core.sparse.weighting import MEASURES as VARIANTS
+from doppio.core.ranking import Ids
+from doppio.core.recipe.recipe import Recipe
+from doppio.core.reranking.ordering import PROBABILITY, rerank
+from doppio.core.select.kind import SELECTION, Passages
+from doppio.core.select.packing import first_groups
 from doppio.core.trace import (
     BEYOND,
     BRANCH,
@@ -45,16 +42,14 @@ HOST_ROOM = 1 << 40
 class Pipeline:
     """All that a recipe needs, opened.
 
-    postings, vectors, encoders : mappings from a branch's id to its index, and to what encodes its questions
+    branches : the opened branches by their ids
     scorer : the joint scorer, where the recipe reranks
     """
 
     recipe: Recipe
     chunks: ChunkTable
     texts: ChunkTexts
-    postings: Mapping[str, SparseIndex | FieldedIndex]
-    vectors: Mapping[str, DenseIndex]
-    encoders: Mapping[str, TextEncoder]
+    branches: Mapping[str, Branch]
     scorer: JointScorer | None
 
     def ask(self, question: str) -> Trace:
@@ -66,7 +61,7 @@ class Pipeline:
         for first in range(0, len(questions), QUESTIONS_A_BATCH):
             batch = questions[first : first + QUESTIONS_A_BATCH]
             vectors, encoding = _timed(lambda batch=batch: self._encoded(batch))  # type: ignore[misc]
-            ranked: list[tuple[list[tuple[Ids, Scores]], float]] = [
+            ranked: list[tuple[list[Ranking], float]] = [
                 _timed(lambda branch=branch: self._branch(branch, batch, vectors))  # type: ignore[misc]  # noqa: B023
                 for branch in self.recipe.branches
             ]
@@ -85,12 +80,17 @@ class Pipeline:
     def _encoded(self, questions: Sequence[str]) -> dict[str, NDArray[np.float32]]:
         """Vectors of the questions by branch; branches with the same encoder share them."""
         by_encoder: dict[str, NDArray[np.float32]] = {}
-        for encoder in self.encoders.values():
+        found = {}
+        for identity, branch in self.branches.items():
+            encoder = branch.encoder
+            if encoder is None:
+                continue
             if encoder.digest not in by_encoder:
                 by_encoder[encoder.digest] = check_finite(encoder.questions(questions), encoder, questions)
-        return {identity: by_encoder[encoder.digest] for identity, encoder in self.encoders.items()}
+            found[identity] = by_encoder[encoder.digest]
+        return found
 
-    def fuse(self, branches: Sequence[tuple[Ids, Scores]]) -> Fused:
+    def fuse(self, branches: Sequence[Ranking]) -> Fused:
         """Fuse rankings of the branches, in the recipe's order, to the recipe's depth."""
         settings = self.recipe.fusion
         weights = [settings["weights"][branch["id"]] for branch in self.recipe.branches]
@@ -98,15 +98,16 @@ class Pipeline:
         depth = settings["depth"]
         return Fused(fused.chunks[:depth], fused.scores[:depth], fused.ranks[:depth], fused.shares[:depth])
 
-    def _one(
-        self, question: str, rankings: Sequence[tuple[tuple[Ids, Scores], float]], encoding: float | None
-    ) -> Trace:
+    def _one(self, question: str, rankings: Sequence[tuple[Ranking, float]], encoding: float | None) -> Trace:
         seconds = {"encode question": encoding} if encoding is not None else {}
         stages: list[StageTrace] = []
         for branch, ((chunks, scores), took) in zip(self.recipe.branches, rankings, strict=True):
             kept = np.ones(len(chunks), bool)
             reasons = ("",) * len(chunks)
-            stages.append(StageTrace(branch["id"], BRANCH, measure_of(branch), chunks, scores, kept, reasons, took))
+            measure, family = self.branches[branch["id"]].measure, kind_of(branch).family
+            stages.append(
+                StageTrace(branch["id"], BRANCH, measure, chunks, scores, kept, reasons, took, family=family)
+            )
         fused, took = _timed(lambda: self.fuse([(stage.chunks, stage.scores) for stage in stages]))
         stages.append(self._fused_stage(fused, took))
         if self.scorer is not None and self.recipe.rerank is not None:
@@ -118,16 +119,10 @@ class Pipeline:
         return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds)
 
     def _branch(
-        self, branch: dict, questions: Sequence[str], vectors: Mapping[str, NDArray[np.float32]]
-    ) -> list[tuple[Ids, Scores]]:
-        identity, depth = branch["id"], branch["depth"]
-        if branch["kind"] == "vector":
-            return self.vectors[identity].search_many(vectors[identity], depth, branch["structure"])
-        index = self.postings[identity]
-        if isinstance(index, FieldedIndex):
-            weights = field_weights(branch)
-            return [index.search(fielded_terms(branch, text), depth, weights, branch["k1"]) for text in questions]
-        return list(index.search_many([terms_of(branch, text) for text in questions], depth, weighting_of(branch)))
+        self, settings: Settings, questions: Sequence[str], vectors: Mapping[str, NDArray[np.float32]]
+    ) -> list[Ranking]:
+        identity = settings["id"]
+        return self.branches[identity].search_many(questions, vectors.get(identity), settings["depth"])
 
     def _fused_stage(self, fused: Fused, seconds: float) -> StageTrace:
         if self.recipe.rerank:
@@ -147,9 +142,7 @@ class Pipeline:
             shares=fused.shares,
         )
 
-    def _rerank_stage(
-        self, question: str, fused: StageTrace, scorer: JointScorer, settings: Mapping[str, Any]
-    ) -> StageTrace:
+    def _rerank_stage(self, question: str, fused: StageTrace, scorer: JointScorer, settings: Settings) -> StageTrace:
         begun = time.perf_counter()
         result = rerank(
             scorer,
@@ -186,13 +179,15 @@ class Pipeline:
     def _context_stage(self, before: StageTrace) -> StageTrace:
         begun = time.perf_counter()
         chunks = before.passed
-        taken = pack(self.chunks.handed[chunks], self.recipe.select["budget_tokens"], self._hosts(chunks))
+        scores, handed = before.scores[before.kept], self.chunks.handed[chunks]
+        passages = Passages(chunks, scores, handed, self._hosts(chunks), lambda: self.texts.hosts(chunks.tolist()))
+        taken = SELECTION.get(self.recipe.select["rule"]).take(passages, self.recipe.select)
         return StageTrace(
             CONTEXT,
             CONTEXT,
             before.measure,
             chunks,
-            before.scores[before.kept],
+            scores,
             taken,
             _reasons(taken, OVER_BUDGET),
             time.perf_counter() - begun,
@@ -210,13 +205,6 @@ class Pipeline:
         """Tokens handed on with these chunks; a host that several share counts once."""
         _, first = np.unique(self._hosts(chunks), return_index=True)
         return int(self.chunks.handed[chunks[first]].sum())
-
-
-def measure_of(branch: Mapping[str, Any]) -> str:
-    """What the scores of a branch are, for people."""
-    if branch["kind"] == "vector":
-        return METRICS[branch["metric"]]
-    return "BM25F score, 0 upwards" if branch["fields"] else VARIANTS[branch["variant"]]
 
 
 def _windows(read: Sequence[Window | None]) -> NDArray[np.int64] | None:

@@ -30,6 +30,7 @@ class StageTrace:
     raw : (n,) float32 or None, what a joint scorer gave before it was blended and calibrated
     raw_measure : str, what that is
     windows : (n, 2) int64 or None, the characters of each chunk's text that a scorer read; -1 where it read all
+    family : str, "sparse" or "dense" where it is a branch, or else empty
     branch_ranks, shares : (n, branches) or None, only where rankings were fused
     """
 
@@ -47,6 +48,7 @@ class StageTrace:
     raw: Scores | None = None
     raw_measure: str = ""
     windows: NDArray[np.int64] | None = None
+    family: str = ""
 
     @property
     def passed(self) -> Ids:
@@ -115,7 +117,7 @@ _ARRAYS = {"chunks": np.int64, "scores": np.float32, "kept": np.bool_, "before":
 
 
 def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
-    yield from {"stage": stage.stage, "kind": stage.kind, "measure": stage.measure}.items()
+    yield from {"stage": stage.stage, "kind": stage.kind, "measure": stage.measure, "family": stage.family}.items()
     yield "seconds", round(stage.seconds, 6)
     yield "raw_measure", stage.raw_measure
     yield "reasons", list(stage.reasons)
@@ -144,5 +146,6 @@ def _stage_from(value: dict[str, Any]) -> StageTrace:
         seconds=value["seconds"],
         reasons=tuple(value["reasons"]),
         raw_measure=value.get("raw_measure", ""),
+        family=value.get("family", ""),
         **arrays,  # type: ignore[arg-type]
     )

@@ -50,8 +50,8 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
         found.append(Step("database files", lambda _: _database(checks, NEW in arguments), after))
         if command == "demo" and first:
             # It takes one core; the steps beside it leave some of the other.
-            packages = tuple(step.title for step in found if step.title == "Python packages")
-            found.append(Step(EARLY, _early, (*packages, "database files")))
+            before = tuple(step.title for step in found if step.title == "Python packages")
+            found.append(Step(EARLY, _early, (*before, "database files")))
     if command in APPLICATION:
         found += [
             Step("interface packages", lambda note: node.packages(checks=checks, note=note)),

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 
 from doppio.launch import python
@@ -62,5 +63,5 @@ def steps(before: Sequence[str], *, loops: bool, later: Sequence[str] = ()) -> l
     for lane in LANES:
         tasks = [task for task in lane if task in lacking]
         if tasks:
-            found.append(Step(", ".join(tasks), lambda note, tasks=tasks: make(tasks, note), needs))
+            found.append(Step(", ".join(tasks), partial(make, tasks), needs))
     return found

@@ -17,6 +17,7 @@ import socket
 import subprocess
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from doppio.launch.debian import postgres_programs, programs_of
@@ -381,7 +382,7 @@ def free_port(wanted: int | None) -> int:
     raise LaunchError("no free port on 127.0.0.1")
 
 
-def wait_until(ready, seconds: float, what: str) -> None:
+def wait_until(ready: Callable[[], object], seconds: float, what: str) -> None:
     """Wait until `ready()` is true."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
+from functools import partial
 from typing import TextIO
 
 Note = Callable[[str], None]
@@ -124,7 +125,7 @@ def do(steps: Sequence[Step], page: Page | None = None) -> None:
                 for step in ready if first is None else ():
                     del waiting[step.title]
                     page.begin(step.title)
-                    running[pool.submit(step.work, lambda text, title=step.title: page.note(title, text))] = step
+                    running[pool.submit(step.work, partial(page.note, step.title))] = step
                 for ended in wait(running, REDRAW, FIRST_COMPLETED).done:
                     step = running.pop(ended)
                     error = ended.exception()

@@ -70,7 +70,7 @@ def forget(digests: Iterable[str]) -> None:
     wanted -= set(SourceFile.objects.filter(digest__in=wanted).values_list("digest", flat=True))
     wanted -= set(DocumentVersion.objects.filter(file_digest__in=wanted).values_list("file_digest", flat=True))
     for _, needed in still_needed.send(None, digests=wanted):
-        wanted -= needed
+        wanted -= needed if isinstance(needed, set) else set()
     for digest in wanted:
         place_of(digest).unlink(missing_ok=True)
         shutil.rmtree(pages_of(digest), ignore_errors=True)

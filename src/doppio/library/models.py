@@ -95,19 +95,6 @@ class Section(models.Model):
         constraints = [models.UniqueConstraint("document", "index", name="section_index_once")]
 
 
-class Chunking(models.Model):
-    """The corpus cut by one rule; `key` is the fingerprint of both."""
-
-    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="chunkings")
-    key = models.CharField(max_length=20)
-    settings = models.JSONField()
-    count = models.PositiveIntegerField()
-    created_at = models.DateTimeField(auto_now_add=True)
-
-    class Meta:
-        constraints = [models.UniqueConstraint("workspace", "key", name="chunking_key_once")]
-
-
 class Event(models.Model):
     """Something that somebody did and that others may ask about later; never changed."""
 

@@ -52,7 +52,7 @@ class SectionSerializer(s.Serializer):
     level = s.IntegerField()
     start = s.IntegerField()
     end = s.IntegerField()
-    parent = s.IntegerField(help_text="Index of the section around this one; -1 at the top.")
+    parent = s.IntegerField(help_text="Index of the section around this one; -1 at the top.")  # type: ignore[assignment]
     page = s.IntegerField(help_text="0 where the format has no pages.")
     dropped = s.BooleanField(help_text="Whether a person left it out of chunks.")
     doubts = s.ListField(child=s.CharField(), help_text="Why a person should look at the heading.")

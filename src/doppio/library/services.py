@@ -1,28 +1,21 @@
-"""Between records and the core: documents in and out, chunk tables in and out, texts of chunks."""
+"""Documents in and out: stored, corrected, removed."""
 
-import threading
-from collections import OrderedDict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
 
-import numpy as np
-from django.db import connection, transaction
+from django.db import transaction
 
-from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
-from doppio.core.chunking.table import ChunkTable
 from doppio.core.errors import DocumentError
 from doppio.core.fingerprint import fingerprint, text_digest
-from doppio.core.text.document import PAGE, Block, corpus_key
+from doppio.core.text.document import PAGE, Block
 from doppio.core.text.document import Document as CoreDocument
 from doppio.core.text.outline import Correction, corrected
 from doppio.core.text.outline import Section as CoreSection
 from doppio.library import files
-from doppio.library.models import Chunking, Document, DocumentVersion, Section, SourceFile, Workspace
+from doppio.library.models import Document, DocumentVersion, Section, SourceFile, Workspace
 from doppio.library.signals import arrived, leaving, text_changed
 
 BATCH = 2000
-CHANGED = "Documents have changed or were removed since they were cut; build the recipe again."
 
 
 @dataclass
@@ -114,7 +107,7 @@ def _replace(row: Document, document: CoreDocument, file: SourceFile | None, res
     moved = Moved()
     if row.text != before:
         for _, answer in text_changed.send(Document, document=row, before=before):
-            moved = answer or moved
+            moved = answer if isinstance(answer, Moved) else moved
     version_row = _version(row)
     version_row.labels_moved, version_row.labels_lost = moved.moved, moved.lost
     version_row.corrections_lost = [correction.to_json() for correction in unmatched]
@@ -214,258 +207,3 @@ def _sections(row: Document, sections: Iterable[CoreSection]) -> list[Section]:
         )
         for index, section in enumerate(sections)
     ]
-
-
-@dataclass(frozen=True)
-class Corpus:
-    """Which documents a workspace held at one moment, and what each of them was: what a build and a reader stand on.
-
-    documents, names, digests : of each document, in the order of their names
-    """
-
-    documents: tuple[int, ...]
-    names: tuple[str, ...]
-    digests: tuple[str, ...]
-
-    @cached_property
-    def key(self) -> str:
-        """The corpus's fingerprint."""
-        return corpus_key(list(zip(self.names, self.digests, strict=True)))
-
-    def only(self, positions: Sequence[int]) -> "Corpus":
-        """Some of its documents, in their order."""
-        columns = (self.documents, self.names, self.digests)
-        return Corpus(*(tuple(column[position] for position in positions) for column in columns))
-
-
-def corpus_now(workspace: Workspace) -> Corpus:
-    """The workspace's documents as they are now; one query, so all of it is of one moment."""
-    rows = list(workspace.documents.order_by("name").values_list("pk", "name", "digest"))
-    documents, names, digests = zip(*rows, strict=True) if rows else ((), (), ())
-    return Corpus(documents, names, digests)
-
-
-class SeenCorpora:
-    """Corpora that were read lately, so that a question does not read the whole list of documents.
-
-    The database sums up a hash over all that a corpus is made of: it takes no row out of it.
-    """
-
-    def __init__(self, kept: int = 32) -> None:
-        self._kept = kept
-        self._lock = threading.Lock()
-        self._seen: OrderedDict[tuple[int, int, str], Corpus] = OrderedDict()
-
-    def now(self, workspace: Workspace) -> Corpus:
-        """The workspace's documents as they are now."""
-        key = self._state(workspace)
-        with self._lock:
-            if key in self._seen:
-                self._seen.move_to_end(key)
-                return self._seen[key]
-        found = corpus_now(workspace)
-        if self._state(workspace) == key:
-            # Nothing came between the two.
-            with self._lock:
-                self._seen[key] = found
-                while len(self._seen) > self._kept:
-                    self._seen.popitem(last=False)
-        return found
-
-    @staticmethod
-    def _state(workspace: Workspace) -> tuple[int, int, str]:
-        with connection.cursor() as cursor:
-            cursor.execute(
-                "SELECT count(*), coalesce(sum(hashtextextended(id || ' ' || digest || ' ' || name, 7)), 0)::text "
-                "FROM library_document WHERE workspace_id = %s",
-                [workspace.pk],
-            )
-            count, summed = cursor.fetchone()
-        return workspace.pk, count, summed
-
-
-seen_corpora = SeenCorpora()
-
-
-def corpus_of(workspace: Workspace) -> str:
-    """Fingerprint of the workspace's documents."""
-    return corpus_now(workspace).key
-
-
-def core_documents(workspace: Workspace) -> list[CoreDocument]:
-    """The workspace's documents for the core, in the order of their names."""
-    return [core_document(row) for row in workspace.documents.order_by("name").prefetch_related("sections")]
-
-
-def core_document(row: Document) -> CoreDocument:
-    """A document for the core."""
-    return CoreDocument(
-        row.name,
-        row.title,
-        row.text,
-        tuple(Block(*block) for block in row.blocks),
-        tuple(
-            CoreSection(s.number, s.title, s.level, s.start, s.end, s.parent, s.page, s.dropped)
-            for s in row.sections.all()
-        ),
-        row.metadata,
-        row.carried,
-        tuple((given, kept) for given, kept in row.given),
-    )
-
-
-def record_chunking(workspace: Workspace, key: str, settings: dict, chunks: int) -> Chunking:
-    """Keep a record of how the corpus was cut; the chunks themselves are an artifact."""
-    found, _ = workspace.chunkings.get_or_create(key=key, defaults={"settings": settings, "count": chunks})
-    return found
-
-
-@dataclass(frozen=True)
-class DocumentFacts:
-    """What is shown of a document beside its chunks.
-
-    paths : by section index, titles from the outermost section down
-    """
-
-    title: str
-    carried: Mapping[str, str]
-    paths: Mapping[int, list[str]]
-
-
-class KnownFacts:
-    """Facts of the documents that were shown last; a document that changes has another digest."""
-
-    def __init__(self, kept: int = 4096) -> None:
-        self._kept = kept
-        self._lock = threading.Lock()
-        self._known: OrderedDict[tuple[int, str], DocumentFacts] = OrderedDict()
-
-    def of(self, documents: Mapping[int, str]) -> dict[int, DocumentFacts]:
-        """Facts of documents by primary key, given their digests; two queries, or none where all are known.
-
-        Raises
-        ------
-        DocumentError
-            If one of them has changed or gone.
-        """
-        with self._lock:
-            found = {pk: self._known[pk, digest] for pk, digest in documents.items() if (pk, digest) in self._known}
-        lacking = [pk for pk in documents if pk not in found]
-        if not lacking:
-            return found
-        paths: dict[int, dict[int, list[str]]] = {pk: {} for pk in lacking}
-        for (document, section), path in section_headings(lacking).items():
-            paths[document][section] = path
-        rows = {row.pk: row for row in Document.objects.filter(pk__in=lacking).only("title", "carried", "digest")}
-        if any(pk not in rows or rows[pk].digest != documents[pk] for pk in lacking):
-            raise DocumentError(CHANGED)
-        for pk in lacking:
-            found[pk] = DocumentFacts(rows[pk].title, rows[pk].carried, paths[pk])
-        with self._lock:
-            for pk in lacking:
-                self._known[pk, documents[pk]] = found[pk]
-            while len(self._known) > self._kept:
-                self._known.popitem(last=False)
-        return found
-
-
-known_facts = KnownFacts()
-
-
-@dataclass(frozen=True)
-class RecordedTexts:
-    """Chunk texts cut out of the recorded documents by the database, one query a call.
-
-    A chunk's offsets are good for the document that was cut and for no later version of it: each text comes with a
-    look at the digest, and a document that has changed or gone since is told instead of read.
-
-    context : the chunking's
-    """
-
-    corpus: Corpus
-    table: ChunkTable
-    context: str = NONE
-
-    def texts(self, chunks: Sequence[int]) -> list[str]:
-        return self._cut_out(chunks, self.table.start, self.table.end)
-
-    def hosts(self, chunks: Sequence[int]) -> list[str]:
-        return self._cut_out(chunks, self.table.host_start, self.table.host_end)
-
-    def owners(self, chunks: Sequence[int]) -> list[int]:
-        """Primary keys of the documents that chunks are of."""
-        return [self.corpus.documents[position] for position in self.table.document[list(chunks)].tolist()]
-
-    def facts(self, chunks: Sequence[int]) -> dict[int, DocumentFacts]:
-        """Facts of the documents that chunks are of, by primary key."""
-        return known_facts.of(dict(zip(self.owners(chunks), self._digests(chunks), strict=True)))
-
-    def _digests(self, chunks: Sequence[int]) -> list[str]:
-        return [self.corpus.digests[position] for position in self.table.document[list(chunks)].tolist()]
-
-    def _cut_out(self, chunks: Sequence[int], start: np.ndarray, end: np.ndarray) -> list[str]:
-        rows = np.asarray(chunks, np.int64)
-        if not len(rows):
-            return []
-        with connection.cursor() as cursor:
-            cursor.execute(
-                "SELECT substring(d.text FROM w.low + 1 FOR w.high - w.low) "
-                "FROM unnest(%s::bigint[], %s::text[], %s::int[], %s::int[]) "
-                "WITH ORDINALITY AS w(id, digest, low, high, place) "
-                "JOIN library_document d ON d.id = w.id AND d.digest = w.digest ORDER BY w.place",
-                [self.owners(chunks), self._digests(chunks), start[rows].tolist(), end[rows].tolist()],
-            )
-            found = [text for (text,) in cursor.fetchall()]
-        if len(found) != len(rows):
-            raise DocumentError(CHANGED)
-        return found
-
-    def _check(self, chunks: Sequence[int]) -> None:
-        """What was just read of these documents was read of what was cut.
-
-        Raises
-        ------
-        DocumentError
-            If one of them has changed or gone.
-        """
-        wanted = dict(zip(self.owners(chunks), self._digests(chunks), strict=True))
-        if dict(Document.objects.filter(pk__in=wanted).values_list("pk", "digest")) != wanted:
-            raise DocumentError(CHANGED)
-
-    def indexed(self, chunks: Sequence[int]) -> list[str]:
-        # The texts come last: their digests are looked at, and hold for what was read before.
-        lines = self.lines(chunks)
-        return [with_context(line, text) for line, text in zip(lines, self.texts(chunks), strict=True)]
-
-    def titles(self, chunks: Sequence[int]) -> list[str]:
-        owners = self.owners(chunks)
-        titles = dict(Document.objects.filter(pk__in=set(owners)).values_list("pk", "title"))
-        self._check(chunks)
-        return [titles[owner] for owner in owners]
-
-    def headings(self, chunks: Sequence[int]) -> list[str]:
-        paths = self._paths(chunks)
-        self._check(chunks)
-        return ["\n".join(path) for path in paths]
-
-    def lines(self, chunks: Sequence[int]) -> list[str]:
-        """The context line of each chunk; two queries, however many chunks."""
-        if self.context == NONE or not len(chunks):
-            return [""] * len(chunks)
-        paths: Sequence[Sequence[str]] = self._paths(chunks) if self.context == PATH else [()] * len(chunks)
-        return [titled_path(title, path) for title, path in zip(self.titles(chunks), paths, strict=True)]
-
-    def _paths(self, chunks: Sequence[int]) -> list[Sequence[str]]:
-        owners = self.owners(chunks)
-        paths = section_headings(set(owners))
-        sections = self.table.section[list(chunks)].tolist()
-        return [paths.get(place, ()) for place in zip(owners, sections, strict=True)]
-
-
-def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str]]:
-    """Titles from the outermost section down, by document and section index; one query."""
-    rows = Section.objects.filter(document__in=list(documents)).order_by("document", "index")
-    paths: dict[tuple[int, int], list[str]] = {}
-    for document, index, parent, number, title in rows.values_list("document", "index", "parent", "number", "title"):
-        paths[document, index] = [*paths.get((document, parent), []), f"{number} {title}".strip()]
-    return paths

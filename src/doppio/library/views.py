@@ -21,7 +21,8 @@ from doppio.core.formats.bounded import BoundedReader
 from doppio.core.text.metadata import kind_of
 from doppio.core.text.outline import Correction, doubts, occurrence_of
 from doppio.library import files
-from doppio.library.access import workspace_for
+from doppio.library.access import person, workspace_for
+from doppio.library.corpus import core_document
 from doppio.library.events import DOCUMENTS_REMOVED, SIGNED_OUT, note
 from doppio.library.models import Document, Section
 from doppio.library.serializers import (
@@ -34,7 +35,7 @@ from doppio.library.serializers import (
     SessionSerializer,
     WorkspaceSerializer,
 )
-from doppio.library.services import core_document, correct_outline, remove_documents
+from doppio.library.services import correct_outline, remove_documents
 from doppio.library.signals import settled
 
 PICTURE_WIDTH = 900
@@ -45,7 +46,7 @@ EVENTS_SHOWN, ROWS_A_PAGE = 100, 1000
 class SessionView(APIView):
     @extend_schema(responses=SessionSerializer, operation_id="session")
     def get(self, request: Request) -> Response:
-        return Response({"username": request.user.get_username(), "token": get_token(request)})
+        return Response({"username": person(request).get_username(), "token": get_token(request)})
 
     @extend_schema(responses={204: None}, operation_id="leave")
     def delete(self, request: Request) -> Response:
@@ -57,7 +58,7 @@ class SessionView(APIView):
 class WorkspacesView(APIView):
     @extend_schema(responses=WorkspaceSerializer(many=True), operation_id="workspaces")
     def get(self, request: Request) -> Response:
-        rows = request.user.workspaces.annotate(count=Count("documents"), total=Sum("documents__words", default=0))
+        rows = person(request).workspaces.annotate(count=Count("documents"), total=Sum("documents__words", default=0))
         return Response(
             [
                 {"id": row.pk, "name": row.name, "documents": row.count, "words": row.total}
@@ -194,6 +195,7 @@ _painter = _Painter()
 
 
 def _picture(row: Document, page: int) -> bytes:
+    assert row.file is not None
     place = files.pages_of(row.file.digest) / f"{page}.png"
     if place.exists():
         return place.read_bytes()

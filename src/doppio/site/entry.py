@@ -3,7 +3,7 @@
 from django.conf import settings
 from django.contrib.auth import authenticate, login
 from django.contrib.auth.models import User
-from django.http import FileResponse, HttpRequest, HttpResponse
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import redirect, render
 from django.views.decorators.cache import never_cache
 from django.views.decorators.csrf import ensure_csrf_cookie
@@ -78,7 +78,7 @@ def enter(request: HttpRequest, secret: str) -> HttpResponse:
 
 @ensure_csrf_cookie
 @never_cache
-def interface(request: HttpRequest, path: str = "") -> HttpResponse:
+def interface(request: HttpRequest, path: str = "") -> HttpResponseBase:
     """The built interface, whatever page of it is asked for."""
     page = settings.WEB_DIST / "index.html"
     if not page.exists():

@@ -8,8 +8,8 @@ from django.http import HttpRequest, JsonResponse
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
-from doppio.asking.services import NotBuilt
 from doppio.core.errors import ArtifactDamaged, DoppioError
+from doppio.recipes.opened import NotBuilt
 
 # What every operation may answer besides its own.
 STATUSES = {

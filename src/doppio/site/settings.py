@@ -2,15 +2,16 @@
 
 import hashlib
 import json
-import os
 from pathlib import Path
 
-ROOT = Path(__file__).resolve().parents[3]
-VAR = Path(os.environ.get("DOPPIO_VAR", ROOT / "var"))
+from doppio.site import variables
+
+ROOT = variables.ROOT
+VAR = variables.VAR.value
 WEB_DIST = ROOT / "web" / "dist"
-DOPPIO_MODELS = Path(os.environ.get("DOPPIO_MODELS", VAR / "models"))
-DOPPIO_FILES = Path(os.environ.get("DOPPIO_FILES", VAR / "files"))
-DOPPIO_ARTIFACTS = Path(os.environ.get("DOPPIO_ARTIFACTS", VAR / "artifacts"))
+DOPPIO_MODELS = variables.MODELS.value
+DOPPIO_FILES = variables.FILES.value
+DOPPIO_ARTIFACTS = variables.ARTIFACTS.value
 
 
 def _secret(name: str) -> str:
@@ -20,7 +21,7 @@ def _secret(name: str) -> str:
 
 
 def _database() -> dict[str, object]:
-    path = Path(os.environ.get("DOPPIO_DATABASE", VAR / "database.json"))
+    path = variables.DATABASE.value
     found = json.loads(path.read_text()) if path.exists() else {"port": 5432, "user": "doppio", "password": ""}
     return {
         "ENGINE": "django.db.backends.postgresql",
@@ -37,7 +38,7 @@ def _database() -> dict[str, object]:
 
 SECRET_KEY = _secret("secret-key")
 DEBUG = False
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *os.environ.get("DOPPIO_HOSTS", "").split()]
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *variables.HOSTS.value]
 # Addresses begin where they begin, whatever a client says.
 FORCE_SCRIPT_NAME = ""
 DATABASES = {"default": _database()}
@@ -51,9 +52,12 @@ INSTALLED_APPS = [
     "drf_spectacular",
     "procrastinate.contrib.django",
     "doppio.library",
-    "doppio.indexing",
-    "doppio.asking",
-    "doppio.measuring",
+    "doppio.jobs",
+    "doppio.imports",
+    "doppio.recipes",
+    "doppio.questions",
+    "doppio.trials",
+    "doppio.stages",
 ]
 MIDDLEWARE = [
     "doppio.site.headers.Headers",
@@ -83,7 +87,7 @@ SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_AGE = 14 * 24 * 3600
 # Other names than those of the loopback are served through a front of the operator's own that speaks HTTPS.
-HOSTS = os.environ.get("DOPPIO_HOSTS", "").split()
+HOSTS: tuple[str, ...] = variables.HOSTS.value
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = bool(HOSTS)
 CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in HOSTS]
 SECURE_HSTS_SECONDS = 365 * 24 * 3600 if HOSTS else 0
@@ -91,9 +95,9 @@ SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 # How long is kept what nobody asked to be kept: ended jobs and their imports, uploads that were never started, and
 # questions that people typed with what was found for them.
-DOPPIO_KEEP_JOBS_DAYS = float(os.environ.get("DOPPIO_KEEP_JOBS_DAYS", 90))
-DOPPIO_KEEP_UPLOADS_DAYS = float(os.environ.get("DOPPIO_KEEP_UPLOADS_DAYS", 2))
-DOPPIO_KEEP_ASKED_DAYS = float(os.environ.get("DOPPIO_KEEP_ASKED_DAYS", 90))
+DOPPIO_KEEP_JOBS_DAYS = variables.KEEP_JOBS.value
+DOPPIO_KEEP_UPLOADS_DAYS = variables.KEEP_UPLOADS.value
+DOPPIO_KEEP_ASKED_DAYS = variables.KEEP_ASKED.value
 LANGUAGE_CODE = "en"
 DATA_UPLOAD_MAX_NUMBER_FILES = 1000
 # The largest recipe: 5,000 groups of 50 synonyms of 100 characters, in any script.
@@ -129,7 +133,7 @@ LOGGING = {
         "stderr": {
             "class": "logging.StreamHandler",
             "formatter": "line",
-            "level": os.environ.get("DOPPIO_LOG", "WARNING"),
+            "level": variables.LOG.value,
         }
     },
     "root": {"handlers": ["stderr"]},

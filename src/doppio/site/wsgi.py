@@ -18,9 +18,10 @@ def warm_up() -> None:
     """
     from django.db import connection
 
-    from doppio.asking.models import RecipeVersion
-    from doppio.asking.services import NotBuilt, core_recipe, pipelines
-    from doppio.indexing.cutting import warm_up_rules
+    from doppio.recipes.cutting import warm_up_rules
+    from doppio.recipes.models import RecipeVersion
+    from doppio.recipes.opened import NotBuilt, pipelines
+    from doppio.recipes.services import core_recipe
 
     try:
         # The door opens first.

@@ -3,9 +3,16 @@ import { useQuery } from "@tanstack/react-query";
 import { client, unwrap, type Schemas } from "./client";
 
 export type Kind = Schemas["Kind"];
-export type Catalogue = Schemas["Catalogue"];
+/** A setting; those inside of an object have the same form. */
+export type Setting = Omit<Schemas["Setting"], "inside"> & { inside: Setting[] };
+export type Family = Omit<Schemas["Family"], "common"> & { common: Setting[] };
+export interface Catalogue {
+  families: Record<string, Family>;
+  analysis: Setting[];
+  refused: Schemas["Refused"][];
+}
 
-const NONE: Catalogue = { fusion: [], structures: [] };
+const NONE: Catalogue = { families: {}, analysis: [], refused: [] };
 
 export function useCatalogue(): Catalogue {
   const found = useQuery({
@@ -13,5 +20,10 @@ export function useCatalogue(): Catalogue {
     queryFn: () => unwrap(client.GET("/api/kinds")),
     staleTime: Infinity,
   });
-  return found.data ?? NONE;
+  return (found.data as Catalogue | undefined) ?? NONE;
+}
+
+/** A family by its name; one without kinds until the catalogue has come. */
+export function useFamily(name: string): Family {
+  return useCatalogue().families[name] ?? { name, key: "kind", common: [], kinds: [] };
 }

@@ -12,6 +12,8 @@ export type TracedChunk = Schemas["TracedChunk"];
 export type Explained = Schemas["Explained"];
 export type Job = Schemas["Job"];
 export type Recipe = Schemas["Recipe"];
+/** A recipe as the server knows it; kinds from packages may have settings that are not in these types. */
+export type RecipeDocument = Schemas["RecipeDocument"];
 export type Trial = Schemas["Trial"];
 export type DocumentText = Schemas["Document"];
 export type DocumentRow = Schemas["DocumentRow"];

@@ -90,24 +90,6 @@ export function useAskedBefore() {
   });
 }
 
-/** Term by term, why the sparse branch scores chunks for a question as it does. */
-export function useExplained(text: string, chunks: number[]) {
-  const workspace = useWorkspace();
-  const [recipe, trial] = useStamp();
-  return useQuery({
-    queryKey: ["explained", workspace, recipe, trial, text, chunks],
-    queryFn: () =>
-      unwrap(
-        client.POST("/api/workspaces/{workspace}/stages/sparse/explained", {
-          params: { path: { workspace } },
-          body: { text, chunks },
-        }),
-      ),
-    enabled: recipe !== undefined && chunks.length > 0,
-    staleTime: Infinity,
-  });
-}
-
 export function useDocuments() {
   const workspace = useWorkspace();
   return useQuery({
@@ -154,39 +136,6 @@ export function useDocumentView(document: number | null) {
   });
 }
 
-export function useMix(question?: number) {
-  const workspace = useWorkspace();
-  const [recipe, trial] = useStamp();
-  return useQuery({
-    queryKey: ["mix", workspace, recipe, trial, question],
-    queryFn: () =>
-      unwrap(
-        client.GET("/api/workspaces/{workspace}/mix", {
-          params: { path: { workspace }, query: { question } },
-        }),
-      ),
-    enabled: typeof trial === "number",
-    staleTime: Infinity,
-  });
-}
-
-export function useMatches(text: string, chunk: number | null) {
-  const workspace = useWorkspace();
-  const [recipe] = useStamp();
-  return useQuery({
-    queryKey: ["matches", workspace, recipe, text, chunk],
-    queryFn: () =>
-      unwrap(
-        client.POST("/api/workspaces/{workspace}/matches", {
-          params: { path: { workspace } },
-          body: { text, chunk: chunk ?? 0 },
-        }),
-      ),
-    enabled: chunk !== null,
-    staleTime: Infinity,
-  });
-}
-
 /** Builds and trials that wait or run, in the order in which the worker takes them. */
 export function useTrialsToCome() {
   const workspace = useWorkspace();
@@ -209,49 +158,6 @@ export function useTrials() {
       unwrap(client.GET("/api/workspaces/{workspace}/trials", { params: { path: { workspace } } })),
     enabled: toCome !== undefined,
     placeholderData: keepPreviousData,
-  });
-}
-
-export function useRecipes() {
-  const workspace = useWorkspace();
-  const [recipe] = useStamp();
-  return useQuery({
-    queryKey: ["recipes", workspace, recipe],
-    queryFn: () =>
-      unwrap(client.GET("/api/workspaces/{workspace}/recipes", { params: { path: { workspace } } })),
-  });
-}
-
-/** `saved` is called before the screen reads everything anew: what called it may be gone by then. */
-export function useSaveRecipe(saved: () => void) {
-  const workspace = useWorkspace();
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (given: { body: unknown; note: string }) =>
-      unwrap(
-        client.POST("/api/workspaces/{workspace}/recipes/save", {
-          params: { path: { workspace } },
-          body: given,
-        }),
-      ),
-    onSuccess: () => {
-      saved();
-      return queries.invalidateQueries();
-    },
-  });
-}
-
-export function usePutInForce() {
-  const workspace = useWorkspace();
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (recipe: number) =>
-      unwrap(
-        client.POST("/api/workspaces/{workspace}/recipes/{recipe}/in-force", {
-          params: { path: { workspace, recipe } },
-        }),
-      ),
-    onSuccess: () => queries.invalidateQueries(),
   });
 }
 

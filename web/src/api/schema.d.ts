@@ -248,7 +248,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The import that was started last. */
+        /** @description The import that was started last; nothing where there was none. */
         get: operations["lastImport"];
         put?: never;
         /** @description An empty import that files are put into. */
@@ -409,40 +409,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/workspaces/{workspace}/matches": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Which token of a chunk each token of a question was matched with by the late-interaction scorer. */
-        post: operations["matches"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/workspaces/{workspace}/mix": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description recall@k as the weight moves from one branch to the other, over all labelled questions or for one. */
-        get: operations["mix"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/workspaces/{workspace}/questions": {
         parameters: {
             query?: never;
@@ -578,6 +544,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/dense/index": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The index of a dense branch: its size, its structure, and how close chunks are to each other. */
+        get: operations["denseStage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/dense/map": {
         parameters: {
             query?: never;
@@ -647,15 +630,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/workspaces/{workspace}/stages/indexes": {
+    "/api/workspaces/{workspace}/stages/fused/mix": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description The indexes of a recipe: size, vocabulary, structure, how close chunks are to each other. */
-        get: operations["indexStage"];
+        /** @description recall@k as the weight moves from one branch to the other, over all labelled questions or for one. */
+        get: operations["mix"];
         put?: never;
         post?: never;
         delete?: never;
@@ -699,6 +682,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/reranked/matches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Which token of a chunk each token of a question was matched with by the late-interaction scorer. */
+        post: operations["matches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/sparse/analysis": {
         parameters: {
             query?: never;
@@ -727,6 +727,23 @@ export interface paths {
         put?: never;
         /** @description Term by term, why the sparse branch scores chunks for a question as it does. */
         post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/sparse/index": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The index of a sparse branch: its size and its vocabulary. */
+        get: operations["sparseStage"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -846,8 +863,16 @@ export interface components {
             text: string;
         };
         Catalogue: {
-            fusion: components["schemas"]["Kind"][];
-            structures: components["schemas"]["Kind"][];
+            families: {
+                [key: string]: components["schemas"]["Family"];
+            };
+            /** @description Settings of the analysis of a sparse branch. */
+            analysis: components["schemas"]["Setting"][];
+            refused: components["schemas"]["Refused"][];
+        };
+        Choice: {
+            value: string;
+            title: string;
         };
         /** @description Lengths are encoder tokens with the context line. */
         ChunkFigures: {
@@ -999,6 +1024,13 @@ export interface components {
             /** @description Share of chunks by cosine to the nearest, in tenths. */
             nearest: number[];
         };
+        DenseStage: {
+            /** @description Ids of the dense branches of the recipe. */
+            branches: string[];
+            branch: string | null;
+            /** @description Null where the kind of the branch has no vectors. */
+            facts: components["schemas"]["DenseFacts"] | null;
+        };
         DepthPoint: {
             depth: number;
             /** @description recall@k by k. */
@@ -1096,6 +1128,8 @@ export interface components {
             text: string;
             chunks: number[];
             recipe?: number;
+            /** @description A sparse branch by its id; the first where it is left out. */
+            branch?: string;
         };
         Explained: {
             chunk: number;
@@ -1107,6 +1141,14 @@ export interface components {
             terms: components["schemas"]["TermShare"][];
             /** @description Where the chunk's text holds one of the terms, in code points. */
             found: components["schemas"]["Range"][];
+        };
+        Family: {
+            name: string;
+            /** @description The field of a recipe that holds the name of the kind. */
+            key: string;
+            /** @description Settings that all of its kinds have. */
+            common: components["schemas"]["Setting"][];
+            kinds: components["schemas"]["Kind"][];
         };
         FieldFacts: {
             name: string;
@@ -1140,6 +1182,8 @@ export interface components {
             scores: number[];
             relevant: boolean[];
         };
+        /** @enum {unknown} */
+        FormatEnum: "doppio-recipe/1";
         HardCase: {
             one: string;
             other: string;
@@ -1188,10 +1232,6 @@ export interface components {
          * @enum {string}
          */
         ImportedFileStateEnum: "waiting" | "opened" | "added" | "replaced" | "same" | "refused";
-        Indexes: {
-            sparse: components["schemas"]["SparseFacts"] | null;
-            dense: components["schemas"]["DenseFacts"] | null;
-        };
         Job: {
             id: number;
             kind: string;
@@ -1232,6 +1272,12 @@ export interface components {
             title: string;
             /** @description Its settings in a few words, their names in braces. */
             summary: string;
+            /** @description The package that it came with; empty for Doppio's own. */
+            origin: string;
+            /** @description What else kinds of its family say of themselves. */
+            facts: {
+                [key: string]: unknown;
+            };
             settings: components["schemas"]["Setting"][];
         };
         LabelPlace: {
@@ -1288,10 +1334,15 @@ export interface components {
         MetadataKindEnum: "text" | "number" | "date" | "list";
         Mix: {
             branches: string[];
+            families: string[];
             k: number;
-            /** Format: double */
-            rrf_k: number;
             questions: number;
+            /** @description One for each fusion method, of two branches. */
+            curves: components["schemas"]["MixCurve"][];
+        };
+        MixCurve: {
+            method: string;
+            title: string;
             points: components["schemas"]["MixPoint"][];
         };
         MixPoint: {
@@ -1299,19 +1350,14 @@ export interface components {
              * Format: double
              * @description Weight of the second branch, from 0 to 1; the first has the rest.
              */
-            dense: number;
+            second: number;
             /**
              * Format: double
-             * @description recall@k of reciprocal ranks.
+             * @description recall@k.
              */
-            ranks: number;
-            /**
-             * Format: double
-             * @description recall@k of scaled scores.
-             */
-            scores: number;
-            rank_by_ranks: number | null;
-            rank_by_scores: number | null;
+            recall: number;
+            /** @description Of a single question: of its first relevant chunk. */
+            rank: number | null;
         };
         NamedDocument: {
             id: number;
@@ -1333,7 +1379,7 @@ export interface components {
             nearest: components["schemas"]["Neighbour"][];
         };
         NewRecipe: {
-            body: unknown;
+            body: components["schemas"]["RecipeDocument"];
             /** @default  */
             note: string;
         };
@@ -1437,14 +1483,412 @@ export interface components {
             id: number;
             name: string;
             version: number;
-            body: unknown;
+            body: components["schemas"]["RecipeDocument"];
             note: string;
             in_force: boolean;
             /** Format: date-time */
             saved_at: string;
         };
         RecipeBody: {
-            body: unknown;
+            body: components["schemas"]["RecipeDocument"];
+        };
+        RecipeDocument: {
+            format: components["schemas"]["FormatEnum"];
+            /** @default unnamed */
+            name: string;
+            chunking: {
+                /** @enum {unknown} */
+                rule: "natural-breaks";
+                /** @enum {unknown} */
+                unit: "tokens" | "words" | "characters";
+                size: number;
+                /** @default 0 */
+                overlap: number;
+                /** @default 0 */
+                minimum: number;
+                /**
+                 * @default none
+                 * @enum {unknown}
+                 */
+                context: "none" | "title" | "path";
+                /** @default null */
+                host: {
+                    size: number;
+                } | null;
+            } | {
+                /** @enum {unknown} */
+                rule: "fixed-window";
+                /** @enum {unknown} */
+                unit: "tokens" | "words" | "characters";
+                size: number;
+                /** @default 0 */
+                overlap: number;
+                /** @default 0 */
+                minimum: number;
+                /**
+                 * @default none
+                 * @enum {unknown}
+                 */
+                context: "none" | "title" | "path";
+                /** @default null */
+                host: {
+                    size: number;
+                } | null;
+            } | {
+                /** @enum {unknown} */
+                rule: "sentence-groups";
+                /** @enum {unknown} */
+                unit: "tokens" | "words" | "characters";
+                size: number;
+                /** @default 0 */
+                minimum: number;
+                /**
+                 * @default none
+                 * @enum {unknown}
+                 */
+                context: "none" | "title" | "path";
+                /** @default null */
+                host: {
+                    size: number;
+                } | null;
+                /** @default 0 */
+                overlap: number;
+            } | {
+                /** @enum {unknown} */
+                rule: "outline";
+                /** @enum {unknown} */
+                unit: "tokens" | "words" | "characters";
+                size: number;
+                /** @default 0 */
+                overlap: number;
+                /** @default 0 */
+                minimum: number;
+                /**
+                 * @default none
+                 * @enum {unknown}
+                 */
+                context: "none" | "title" | "path";
+                /** @default null */
+                host: {
+                    size: number;
+                } | null;
+                /** @default 2 */
+                level: number;
+            } | {
+                /** @enum {unknown} */
+                rule: "topic-shift";
+                /** @enum {unknown} */
+                unit: "tokens" | "words" | "characters";
+                size: number;
+                /** @default 0 */
+                minimum: number;
+                /**
+                 * @default none
+                 * @enum {unknown}
+                 */
+                context: "none" | "title" | "path";
+                /** @default null */
+                host: {
+                    size: number;
+                } | null;
+                /** @default 0 */
+                overlap: number;
+                /**
+                 * @default terms
+                 * @enum {unknown}
+                 */
+                signal: "terms" | "vectors";
+                /** @default 3 */
+                window: number;
+                /** @default 0.5 */
+                sensitivity: number;
+            } | {
+                /** @enum {unknown} */
+                rule: "rows";
+                /** @enum {unknown} */
+                unit: "tokens" | "words" | "characters";
+                size: number;
+                /** @default 0 */
+                overlap: number;
+                /** @default 0 */
+                minimum: number;
+                /**
+                 * @default none
+                 * @enum {unknown}
+                 */
+                context: "none" | "title" | "path";
+                /** @default null */
+                host: {
+                    size: number;
+                } | null;
+            };
+            branches: ({
+                /** @enum {unknown} */
+                kind: "bm25";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /**
+                 * @default okapi
+                 * @enum {unknown}
+                 */
+                variant: "okapi" | "plus" | "long" | "dirichlet" | "tf-idf";
+                /** @default 1.2 */
+                k1: number;
+                /** @default 0.75 */
+                b: number;
+                /** @default null */
+                delta: number | null;
+                /** @default 1000 */
+                mu: number;
+                /** @default null */
+                fields: {
+                    title?: {
+                        /** @default 2 */
+                        weight: number;
+                        /** @default 0.75 */
+                        b: number;
+                        /** @default null */
+                        analysis: {
+                            /**
+                             * @default en
+                             * @enum {unknown}
+                             */
+                            language: "any" | "ar" | "da" | "de" | "el" | "en" | "es" | "fi" | "fr" | "hu" | "id" | "it" | "nl" | "no" | "pt" | "ro" | "ru" | "sv" | "tr";
+                            /** @default true */
+                            stem: boolean;
+                            /** @default true */
+                            stop_words: boolean;
+                            /** @default true */
+                            keep_codes: boolean;
+                            /**
+                             * @default pairs
+                             * @enum {unknown}
+                             */
+                            cjk: "pairs" | "single";
+                            /** @default null */
+                            grams: {
+                                from: number;
+                                to: number;
+                            } | null;
+                            /** @default [] */
+                            synonyms: unknown[];
+                        } | null;
+                    };
+                    headings?: {
+                        /** @default 1.5 */
+                        weight: number;
+                        /** @default 0.75 */
+                        b: number;
+                        /** @default null */
+                        analysis: {
+                            /**
+                             * @default en
+                             * @enum {unknown}
+                             */
+                            language: "any" | "ar" | "da" | "de" | "el" | "en" | "es" | "fi" | "fr" | "hu" | "id" | "it" | "nl" | "no" | "pt" | "ro" | "ru" | "sv" | "tr";
+                            /** @default true */
+                            stem: boolean;
+                            /** @default true */
+                            stop_words: boolean;
+                            /** @default true */
+                            keep_codes: boolean;
+                            /**
+                             * @default pairs
+                             * @enum {unknown}
+                             */
+                            cjk: "pairs" | "single";
+                            /** @default null */
+                            grams: {
+                                from: number;
+                                to: number;
+                            } | null;
+                            /** @default [] */
+                            synonyms: unknown[];
+                        } | null;
+                    };
+                    body: {
+                        /** @default 1 */
+                        weight: number;
+                        /** @default 0.75 */
+                        b: number;
+                        /** @default null */
+                        analysis: {
+                            /**
+                             * @default en
+                             * @enum {unknown}
+                             */
+                            language: "any" | "ar" | "da" | "de" | "el" | "en" | "es" | "fi" | "fr" | "hu" | "id" | "it" | "nl" | "no" | "pt" | "ro" | "ru" | "sv" | "tr";
+                            /** @default true */
+                            stem: boolean;
+                            /** @default true */
+                            stop_words: boolean;
+                            /** @default true */
+                            keep_codes: boolean;
+                            /**
+                             * @default pairs
+                             * @enum {unknown}
+                             */
+                            cjk: "pairs" | "single";
+                            /** @default null */
+                            grams: {
+                                from: number;
+                                to: number;
+                            } | null;
+                            /** @default [] */
+                            synonyms: unknown[];
+                        } | null;
+                    };
+                } | null;
+                /** @default {} */
+                analysis: {
+                    /**
+                     * @default en
+                     * @enum {unknown}
+                     */
+                    language: "any" | "ar" | "da" | "de" | "el" | "en" | "es" | "fi" | "fr" | "hu" | "id" | "it" | "nl" | "no" | "pt" | "ro" | "ru" | "sv" | "tr";
+                    /** @default true */
+                    stem: boolean;
+                    /** @default true */
+                    stop_words: boolean;
+                    /** @default true */
+                    keep_codes: boolean;
+                    /**
+                     * @default pairs
+                     * @enum {unknown}
+                     */
+                    cjk: "pairs" | "single";
+                    /** @default null */
+                    grams: {
+                        from: number;
+                        to: number;
+                    } | null;
+                    /** @default [] */
+                    synonyms: unknown[];
+                };
+            } | {
+                /** @enum {unknown} */
+                kind: "vector";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /**
+                 * Format: encoder
+                 * @default compact-english
+                 */
+                encoder: string;
+                /**
+                 * @default cosine
+                 * @enum {unknown}
+                 */
+                metric: "cosine" | "inner-product" | "euclidean";
+                structure?: {
+                    /** @enum {unknown} */
+                    kind: "exact";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "int8";
+                    /** @default 2 */
+                    over_fetch: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "binary";
+                    /** @default 10 */
+                    over_fetch: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "hnsw";
+                    /** @default 16 */
+                    m: number;
+                    /** @default 100 */
+                    ef_construction: number;
+                    /** @default 80 */
+                    ef_search: number;
+                    /** @default 2 */
+                    over_fetch: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "ivf";
+                    /** @default 0 */
+                    cells: number;
+                    /** @default 16 */
+                    probes: number;
+                    /** @default 2 */
+                    over_fetch: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "pq";
+                    /** @default 48 */
+                    parts: number;
+                    /** @default 10 */
+                    over_fetch: number;
+                };
+            })[];
+            /**
+             * @default {
+             *       "method": "reciprocal-rank"
+             *     }
+             */
+            fusion: {
+                /** @enum {unknown} */
+                method: "reciprocal-rank";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+                /** @default 60 */
+                k: number;
+            } | {
+                /** @enum {unknown} */
+                method: "scaled-scores";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+            };
+            /** @default null */
+            rerank: {
+                /** Format: scorer */
+                scorer: string;
+                /** @default 20 */
+                shortlist: number;
+                /** @default null */
+                blend: number | null;
+                /** @default null */
+                floor: number | null;
+            } | null;
+            /**
+             * @default {
+             *       "rule": "best-first"
+             *     }
+             */
+            select: {
+                /** @enum {unknown} */
+                rule: "best-first";
+                /** @default 5 */
+                k: number;
+                /** @default 1500 */
+                budget_tokens: number;
+                diversity?: Record<string, never> | null;
+                /**
+                 * @default {
+                 *       "kind": "none"
+                 *     }
+                 */
+                widening: {
+                    /** @enum {unknown} */
+                    kind: "none";
+                };
+            };
+        };
+        Refused: {
+            kind: string;
+            origin: string;
+            reason: string;
         };
         Remove: {
             documents: number[];
@@ -1473,6 +1917,10 @@ export interface components {
             blend: number;
             calibrated: boolean;
             remote: boolean;
+            /** @description Whether it says which tokens of a passage met those of the question. */
+            by_token: boolean;
+            /** @description Whether it scores passages that are in no corpus. */
+            alone: boolean;
         };
         Section: {
             index: number;
@@ -1508,13 +1956,34 @@ export interface components {
             /** @description matched, carried, title and id; null reads the file as it is. */
             fields: unknown;
         };
+        /** @description A setting with all that an editor needs to show it. */
         Setting: {
             name: string;
             title: string;
+            type: components["schemas"]["TypeEnum"];
+            /** @description Whether it may be null. */
+            optional: boolean;
+            /** @description Whether it has no default and must be given. */
+            required: boolean;
+            default: unknown;
             /** Format: double */
-            default: number;
+            low: number | null;
+            /** Format: double */
+            high: number | null;
+            choices: components["schemas"]["Choice"][];
             /** @description Whether something is built anew when it changes. */
             built: boolean;
+            help: string;
+            /** @description Values of other settings under which it does anything. */
+            when: {
+                [key: string]: string[];
+            };
+            /** @description The family whose kinds its value is one of. */
+            kinds: string;
+            /** @description Settings of an object that is its value, in this form. */
+            inside: {
+                [key: string]: unknown;
+            }[];
         };
         Span: {
             document: number;
@@ -1554,6 +2023,13 @@ export interface components {
             commonest: components["schemas"]["TermRow"][];
             codes: components["schemas"]["TermRow"][];
         };
+        SparseStage: {
+            /** @description Ids of the sparse branches of the recipe. */
+            branches: string[];
+            branch: string | null;
+            /** @description Null where the kind of the branch has no terms. */
+            facts: components["schemas"]["SparseFacts"] | null;
+        };
         Stage: {
             files: string[];
             names: string[];
@@ -1570,6 +2046,8 @@ export interface components {
         StageTrace: {
             stage: string;
             kind: components["schemas"]["StageTraceKindEnum"];
+            /** @description Of a branch: sparse or dense. */
+            family: string;
             measure: string;
             /** Format: double */
             seconds: number;
@@ -1747,6 +2225,18 @@ export interface components {
             one: components["schemas"]["Place"];
             other: components["schemas"]["Place"];
         };
+        /**
+         * @description * `whole` - whole
+         *     * `number` - number
+         *     * `choice` - choice
+         *     * `switch` - switch
+         *     * `encoder` - encoder
+         *     * `kind` - kind
+         *     * `group` - group
+         *     * `other` - other
+         * @enum {string}
+         */
+        TypeEnum: "whole" | "number" | "choice" | "switch" | "encoder" | "kind" | "group" | "other";
         /** @description Chunks on the two principal axes, as columns. */
         VectorMap: {
             /** @description Share of the variance along each axis. */
@@ -2493,6 +2983,13 @@ export interface operations {
                     "application/json": components["schemas"]["Import"];
                 };
             };
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             400: components["responses"]["Problem400"];
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
@@ -2922,93 +3419,6 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
-    matches: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                workspace: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MatchRequest"];
-                "multipart/form-data": components["schemas"]["MatchRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TokenMatch"][];
-                };
-            };
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            401: components["responses"]["Problem401"];
-            403: components["responses"]["Problem403"];
-            404: components["responses"]["Problem404"];
-            405: components["responses"]["Problem405"];
-            409: components["responses"]["Problem409"];
-            413: components["responses"]["Problem413"];
-            415: components["responses"]["Problem415"];
-            429: components["responses"]["Problem429"];
-            500: components["responses"]["Problem500"];
-            503: components["responses"]["Problem503"];
-        };
-    };
-    mix: {
-        parameters: {
-            query?: {
-                question?: number;
-                /** @description A recipe; the one in force where it is left out. */
-                recipe?: number;
-            };
-            header?: never;
-            path: {
-                workspace: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Mix"];
-                };
-            };
-            400: components["responses"]["Problem400"];
-            401: components["responses"]["Problem401"];
-            403: components["responses"]["Problem403"];
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            405: components["responses"]["Problem405"];
-            409: components["responses"]["Problem409"];
-            413: components["responses"]["Problem413"];
-            415: components["responses"]["Problem415"];
-            429: components["responses"]["Problem429"];
-            500: components["responses"]["Problem500"];
-            503: components["responses"]["Problem503"];
-        };
-    };
     questions: {
         parameters: {
             query?: {
@@ -3332,9 +3742,55 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    denseStage: {
+        parameters: {
+            query?: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DenseStage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     vectorMap: {
         parameters: {
             query?: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
                 question?: number;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
@@ -3379,6 +3835,8 @@ export interface operations {
     neighbours: {
         parameters: {
             query: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
                 chunk: number;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
@@ -3424,6 +3882,8 @@ export interface operations {
             query?: {
                 /** @description The least cosine; 0.95 where left out. */
                 above?: number;
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
             };
@@ -3466,6 +3926,8 @@ export interface operations {
     survey: {
         parameters: {
             query?: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
             };
@@ -3508,6 +3970,8 @@ export interface operations {
     startSurvey: {
         parameters: {
             query?: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
             };
@@ -3540,9 +4004,10 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
-    indexStage: {
+    mix: {
         parameters: {
             query?: {
+                question?: number;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
             };
@@ -3559,15 +4024,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Indexes"];
+                    "application/json": components["schemas"]["Mix"];
                 };
             };
             400: components["responses"]["Problem400"];
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
-            404: components["responses"]["Problem404"];
-            405: components["responses"]["Problem405"];
-            409: {
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3575,6 +4038,8 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];
@@ -3701,9 +4166,55 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    matches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatchRequest"];
+                "multipart/form-data": components["schemas"]["MatchRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMatch"][];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     analyse: {
         parameters: {
             query?: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
             };
@@ -3785,6 +4296,50 @@ export interface operations {
             404: components["responses"]["Problem404"];
             405: components["responses"]["Problem405"];
             409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    sparseStage: {
+        parameters: {
+            query?: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SparseStage"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];

@@ -1,22 +1,35 @@
 // The line: seven stages from left to right, Sparse above Dense, each with its level. It is the navigation.
 import type { Line as LineData, StageLevel } from "../api/client";
 import { Marker } from "../shell/Marker";
-import { STAGES, TITLES, useGo, useStage, type StageName } from "../shell/pin";
+import { STAGES, TITLES, useGo, useNamedBranch, useStage, type StageName } from "../shell/pin";
 import { percent } from "../text/numbers";
 
 export function Line({ line }: { line: LineData }) {
-  const of = (kind: StageName) => line.stages.find((stage) => stage.kind === kind);
-  const block = (kind: StageName, half = false) => (
-    <Block key={kind} kind={kind} half={half} level={of(kind)} total={line.answerable} />
+  const of = (kind: StageName) => line.stages.filter((stage) => stage.kind === kind);
+  const block = (kind: StageName) => (
+    <Block key={kind} kind={kind} level={of(kind)[0]} total={line.answerable} />
+  );
+  const families = (["sparse", "dense"] as const).map((kind) => ({ kind, levels: of(kind) }));
+  const crowded = families.reduce((sum, { levels }) => sum + Math.max(levels.length, 1), 0) > 2;
+  const branches = families.flatMap(({ kind, levels }) =>
+    (levels.length ? levels : [undefined]).map((level, place) => (
+      <Block
+        key={level?.stage ?? kind}
+        kind={kind}
+        half
+        thin={crowded}
+        title={levels.length > 1 ? level?.stage : undefined}
+        first={place === 0}
+        level={level}
+        total={line.answerable}
+      />
+    )),
   );
   return (
     <nav className={line.earlier ? "line earlier" : "line"} aria-label="The line">
       {block("documents")}
       {block("chunks")}
-      <div className="pair">
-        {block("sparse", true)}
-        {block("dense", true)}
-      </div>
+      <div className={crowded ? "pair crowded" : "pair"}>{branches}</div>
       {block("fused")}
       {block("reranked")}
       {block("context")}
@@ -29,15 +42,27 @@ function Block({
   kind,
   level,
   total,
-  half,
+  half = false,
+  thin = false,
+  title,
+  first = true,
 }: {
   kind: StageName;
   level: StageLevel | undefined;
   total: number;
-  half: boolean;
+  /** A branch, one of several in its place. */
+  half?: boolean;
+  /** One of more than two branches: a line and no more. */
+  thin?: boolean;
+  /** What it is called where there are several of its kind. */
+  title?: string;
+  /** Whether the key of the stage leads here. */
+  first?: boolean;
 }) {
   const go = useGo();
-  const current = useStage() === kind;
+  const named = useNamedBranch();
+  const here = useStage() === kind;
+  const current = here && (!title || (named ? named === level?.stage : first));
   const known = level && level.in_play !== null;
   const lost = level?.lost ?? 0;
   const lostText =
@@ -45,21 +70,24 @@ function Block({
   return (
     <button
       type="button"
-      className={`stage ${half ? "half" : ""} ${kind === "documents" ? "first" : ""}`}
+      className={["stage", half && "half", thin && "thin", kind === "documents" && "first"]
+        .filter(Boolean)
+        .join(" ")}
       style={{ "--tone": `var(--${kind})` } as React.CSSProperties}
       aria-current={current ? "page" : undefined}
       data-stage={kind}
-      onClick={() => go({ stage: kind })}
+      title={thin ? `${title ?? TITLES[kind]}: ${level?.facts.join(", ") ?? absent(kind)}` : undefined}
+      onClick={() => go({ stage: kind, branch: title && level?.stage })}
     >
       <span className="title">
         <Marker kind={kind} />
-        {TITLES[kind]}
+        <span className="text-truncate">{title ?? TITLES[kind]}</span>
         {half && known && (
           <span className="small-text num fw-normal" style={{ color: "var(--ink)" }}>
             {level.in_play} of {total}
           </span>
         )}
-        <span className="key">{STAGES.indexOf(kind) + 1}</span>
+        {first && <span className="key">{STAGES.indexOf(kind) + 1}</span>}
       </span>
       {!half && (
         <span>
@@ -81,7 +109,7 @@ function Block({
                 {kind !== "documents" && <span className={lost > 0 ? "lost" : "soft"}>{lostText}</span>}
               </span>
             )}
-            {half && (
+            {half && !thin && (
               <span className="level num">
                 <span className="facts">{level.facts[0]}</span>
                 <span className={lost > 0 ? "lost" : "soft"}>{lostText}</span>

@@ -1,5 +1,5 @@
 // What a build will cost, before it starts.
-import { useCost } from "../api/indexes";
+import { useCost } from "./api";
 import { useSettled } from "../stages/chunks/settled";
 import { bytes, duration } from "../text/numbers";
 import type { RecipeBody } from "./paths";

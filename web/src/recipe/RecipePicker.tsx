@@ -1,6 +1,6 @@
 // The recipe in force, and the way back to any saved version.
 import { Dropdown } from "react-bootstrap";
-import { usePutInForce, useRecipes } from "../api/queries";
+import { usePutInForce, useRecipes } from "./api";
 import type { Recipe } from "../api/client";
 
 export function RecipePicker({ recipe }: { recipe: Recipe }) {
@@ -11,7 +11,7 @@ export function RecipePicker({ recipe }: { recipe: Recipe }) {
       <Dropdown.Toggle
         size="sm"
         variant="light"
-        style={{ border: "1px solid #a8927c", background: "var(--card)" }}
+        style={{ border: "1px solid var(--edge)", background: "var(--card)" }}
         id="recipe-in-force"
       >
         <span className="soft">Recipe</span> <strong>{recipe.name}</strong> v{recipe.version}

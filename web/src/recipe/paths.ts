@@ -32,16 +32,64 @@ export function problems(message: string): Record<string, string> {
   return found;
 }
 
-const BRANCH: Record<string, Record<string, Json>> = {
-  bm25: { variant: "okapi", k1: 1.2, b: 0.75, delta: null, mu: 1000, fields: null },
-  vector: { metric: "cosine", structure: { kind: "exact" } },
-};
+type Fill = (family: string, part: RecipeBody) => RecipeBody;
 
-/** A recipe whose branches have the settings that are younger than it. */
-export function completed(body: RecipeBody): RecipeBody {
-  const branches = (body.branches as { kind: string }[]).map((branch) => ({
-    ...BRANCH[branch.kind],
-    ...branch,
-  }));
-  return { ...body, branches };
+/** A recipe whose parts have the settings that are younger than it. */
+export function completed(body: RecipeBody, fill: Fill): RecipeBody {
+  const part = (name: string) => (body[name] ?? {}) as RecipeBody;
+  return {
+    ...body,
+    chunking: fill("chunking", part("chunking")),
+    branches: (body.branches as RecipeBody[]).map((branch) => fill("branches", branch)),
+    fusion: fill("fusion", part("fusion")),
+    select: fill("selection", part("select")),
+    rerank: body.rerank ?? null,
+  };
+}
+
+const weightsOf = (body: RecipeBody) => ({
+  ...((body.fusion as { weights?: Record<string, Json> }).weights ?? {}),
+});
+const withWeights = (body: RecipeBody, branches: Json[], weights: Record<string, Json>): RecipeBody => ({
+  ...body,
+  branches,
+  fusion: { ...(body.fusion as RecipeBody), weights },
+});
+
+/** The recipe with one branch more, which counts as much as an even mix says. */
+export function withBranch(body: RecipeBody, branch: RecipeBody): RecipeBody {
+  return withWeights(body, [...(body.branches as Json[]), branch], {
+    ...weightsOf(body),
+    [String(branch.id)]: 1,
+  });
+}
+
+/** The recipe without a branch and its weight. */
+export function withoutBranch(body: RecipeBody, place: number): RecipeBody {
+  const branches = body.branches as RecipeBody[];
+  const weights = weightsOf(body);
+  delete weights[String(branches[place]!.id)];
+  return withWeights(
+    body,
+    branches.filter((_, at) => at !== place),
+    weights,
+  );
+}
+
+/** The recipe with another id for a branch, whose weight goes along. */
+export function withBranchId(body: RecipeBody, place: number, id: string): RecipeBody {
+  const branches = body.branches as RecipeBody[];
+  const before = String(branches[place]!.id);
+  const taken = branches.some((branch, at) => at !== place && branch.id === id);
+  const weights = weightsOf(body);
+  if (!taken) {
+    weights[id] = weights[before] ?? 1;
+    if (!branches.some((branch, at) => at !== place && branch.id === before) && before !== id)
+      delete weights[before];
+  }
+  return withWeights(
+    body,
+    branches.map((branch, at) => (at === place ? { ...branch, id } : branch)),
+    weights,
+  );
 }

@@ -25,6 +25,11 @@ export function usePin(): Pin {
   return { question: question ? Number(question) : null, text: parameters.get("ask") };
 }
 
+/** The branch that the address names; null where it leaves it to the recipe. */
+export function useNamedBranch(): string | null {
+  return useSearchParams()[0].get("branch");
+}
+
 export function useStage(): StageName | null {
   const { stage } = useParams();
   return STAGES.find((name) => name === stage) ?? null;
@@ -35,16 +40,20 @@ export function useGo() {
   const navigate = useNavigate();
   const stage = useStage();
   const pin = usePin();
+  const named = useNamedBranch();
   const { question, text } = pin;
   return useCallback(
-    (to: { stage?: StageName; pin?: Pin }) => {
+    (to: { stage?: StageName; pin?: Pin; branch?: string }) => {
       const next = to.pin ?? { question, text };
       const search = new URLSearchParams();
       if (next.question !== null) search.set("q", String(next.question));
       else if (next.text) search.set("ask", next.text);
+      const same = to.stage === undefined || to.stage === stage;
+      const branch = to.branch ?? (same ? named : null);
+      if (branch) search.set("branch", branch);
       navigate({ pathname: `/line/${to.stage ?? stage ?? "fused"}`, search: search.toString() });
     },
-    [navigate, stage, question, text],
+    [navigate, stage, named, question, text],
   );
 }
 

@@ -1,7 +1,7 @@
 // Where a stage and the pin cross.
 import { useAsked } from "../api/queries";
 import type { Asked } from "../api/client";
-import { usePin, useStage, type StageName } from "../shell/pin";
+import { useNamedBranch, usePin, useStage, type StageName } from "../shell/pin";
 import { Shown } from "../shell/states";
 import { Chunks } from "./chunks/Chunks";
 import { ChunksPinned } from "./chunks/ChunksPinned";
@@ -35,6 +35,7 @@ const PINNED: Record<StageName, React.ComponentType<{ asked: Asked }>> = {
 export function StageView() {
   const stage = useStage() ?? "fused";
   const pin = usePin();
+  const branch = useNamedBranch();
   const asked = useAsked(pin.question, pin.text);
   if (pin.question === null && pin.text === null) {
     const View = WHOLE[stage];
@@ -46,7 +47,7 @@ export function StageView() {
       {(data) => (
         <>
           <PinHead asked={data} stage={stage} />
-          <div className="body" key={`${pin.question}${pin.text}${stage}`}>
+          <div className="body" key={`${pin.question}${pin.text}${stage}${branch}`}>
             <View asked={data} />
           </div>
         </>

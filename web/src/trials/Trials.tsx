@@ -1,39 +1,62 @@
 // Trials: recipes against metrics, and where each loses its questions.
 import { useState } from "react";
 import { Button, Table } from "react-bootstrap";
+import { useFamily } from "../api/catalogue";
 import type { Job, Trial } from "../api/client";
-import { usePutInForce, useStartTrial, useTrials, useTrialsToCome } from "../api/queries";
+import { usePutInForce } from "../recipe/api";
+import { useStartTrial, useTrials, useTrialsToCome } from "../api/queries";
 import { JobBar } from "../shell/JobBar";
 import { toneOfCause } from "../shell/pin";
 import { Empty, Shown } from "../shell/states";
 import { duration, percent, score } from "../text/numbers";
 
-const STAGES: Record<string, string> = {
-  context: "context (what is delivered)",
-  reranked: "reranked",
-  fused: "fused",
-  sparse: "sparse",
-  dense: "dense",
-};
-const METRICS: [string, string][] = [
-  ["recall@1", "share of answer spans met by the first chunk"],
-  ["recall@5", "share of answer spans met by the first 5 chunks"],
-  ["hit@5", "share of questions with any answer among the first 5"],
-  ["precision@5", "relevant chunks among the first 5, over 5"],
-  ["mrr", "mean of 1 over the rank of the first relevant chunk"],
-  ["ndcg@10", "graded gain of the first 10, against the ideal order"],
-  ["coverage@5", "share of the answers’ characters in the first 5 chunks"],
-  ["density@5", "share of the first 5 chunks’ characters that is answer"],
-];
+/** A column or a choice of the page: a stage by what it is, and by its number among those of its kind. */
+interface Place {
+  key: string;
+  kind: string;
+  nth: number;
+  title: string;
+}
 
-/** How a trial calls a stage of that kind; a branch may be called anything. */
-const named = (row: Trial, kind: string): string =>
-  Object.keys(row.kinds).find((stage) => row.kinds[stage] === kind) ?? "";
+const AFTER = ["context", "reranked", "fused"];
+
+/** The stages that any of the trials has: what is measured last comes first, then the branches. */
+function placesOf(rows: Trial[]): Place[] {
+  const branches = (["sparse", "dense"] as const).flatMap((kind) => {
+    const most = Math.max(0, ...rows.map((row) => named(row, kind).length));
+    return Array.from({ length: most }, (_, nth) => {
+      const ids = [...new Set(rows.map((row) => named(row, kind)[nth]).filter(Boolean))];
+      const own =
+        most > 1 && ids.length === 1 ? `${kind}: ${ids[0]}` : most > 1 ? `${kind} ${nth + 1}` : kind;
+      return { key: nth ? `${kind} ${nth + 1}` : kind, kind, nth, title: own };
+    });
+  });
+  const later = AFTER.filter((kind) => rows.some((row) => named(row, kind).length));
+  return [...later.map((kind) => ({ key: kind, kind, nth: 0, title: kind })), ...branches];
+}
+
+/** How a trial calls its stages of a kind; a branch may be called anything. */
+const named = (row: Trial, kind: string): string[] =>
+  Object.keys(row.kinds).filter((stage) => row.kinds[stage] === kind);
+
+const at = (row: Trial, { kind, nth }: Place): string => named(row, kind)[nth] ?? "";
+
+/** Cut-offs that trials were measured at. */
+const cutoffs = (rows: Trial[]): number[] =>
+  [
+    ...new Set(
+      rows.flatMap((row) => Object.values(row.stages).flatMap((found) => Object.keys(found).map(cutoff))),
+    ),
+  ]
+    .filter((k): k is number => k !== null)
+    .sort((a, b) => a - b);
+const cutoff = (metric: string): number | null => Number(metric.split("@")[1]) || null;
 
 export function Trials() {
   const trials = useTrials();
   const toCome = useTrialsToCome().data ?? [];
   const [stage, setStage] = useState("context");
+  const [k, setK] = useState(5);
   return (
     <main className="panel trials" aria-label="Trials">
       {toCome.length > 0 && <ToCome jobs={toCome} />}
@@ -53,22 +76,37 @@ export function Trials() {
                   Newest trial of each recipe over {rows[0]!.questions} questions, {rows[0]!.answerable} of
                   them answerable. Larger is better in every column; the best is green.
                 </span>
-                <label className="ms-auto small-text">
+                <label className="ms-auto small-text text-nowrap">
                   measured after{" "}
                   <select
                     className="form-select form-select-sm d-inline-block w-auto"
                     value={stage}
                     onChange={(event) => setStage(event.target.value)}
                   >
-                    {Object.entries(STAGES).map(([value, text]) => (
+                    {placesOf(rows).map(({ key, title }) => (
+                      <option key={key} value={key}>
+                        {title === "context" ? "context (what is delivered)" : title}
+                      </option>
+                    ))}
+                  </select>
+                </label>
+                <label className="small-text text-nowrap">
+                  first{" "}
+                  <select
+                    className="form-select form-select-sm d-inline-block w-auto"
+                    aria-label="Cut-off, in chunks"
+                    value={k}
+                    onChange={(event) => setK(Number(event.target.value))}
+                  >
+                    {cutoffs(rows).map((value) => (
                       <option key={value} value={value}>
-                        {text}
+                        {value}
                       </option>
                     ))}
                   </select>
                 </label>
               </div>
-              <MetricTable rows={rows} stage={stage} />
+              <MetricTable rows={rows} place={placesOf(rows).find(({ key }) => key === stage)} k={k} />
               <LedgerPicture rows={rows} />
               <Levels rows={rows} />
             </>
@@ -95,14 +133,17 @@ function ToCome({ jobs }: { jobs: Job[] }) {
   );
 }
 
-function MetricTable({ rows, stage }: { rows: Trial[]; stage: string }) {
+function MetricTable({ rows, place, k }: { rows: Trial[]; place: Place | undefined; k: number }) {
+  const metrics = useFamily("metrics").kinds.map(({ name, title, facts, origin }) => ({
+    key: facts.cut ? `${name}@${k}` : name,
+    title: facts.cut ? `${title}@${k}` : title,
+    help: `${String(facts.help)}${origin ? ` (${origin})` : ""}`,
+  }));
+  const value = (row: Trial, metric: string) => (place ? row.stages[at(row, place)]?.[metric] : undefined);
   const put = usePutInForce();
   const again = useStartTrial();
   const best = Object.fromEntries(
-    METRICS.map(([metric]) => [
-      metric,
-      Math.max(...rows.map((row) => row.stages[named(row, stage)]?.[metric] ?? -1)),
-    ]),
+    metrics.map(({ key }) => [key, Math.max(...rows.map((row) => value(row, key) ?? -1))]),
   );
   const mostDelivered = Math.max(...rows.map((row) => row.ledger.delivered ?? 0));
   return (
@@ -111,9 +152,9 @@ function MetricTable({ rows, stage }: { rows: Trial[]; stage: string }) {
         <tr>
           <th>Recipe</th>
           <th className="text-end">Delivered</th>
-          {METRICS.map(([metric, meaning]) => (
-            <th key={metric} className="text-end" title={meaning}>
-              {metric}
+          {metrics.map(({ key, title, help }) => (
+            <th key={key} className="text-end" title={help}>
+              {title}
             </th>
           ))}
           <th className="text-end">Chunks</th>
@@ -139,11 +180,11 @@ function MetricTable({ rows, stage }: { rows: Trial[]; stage: string }) {
                 {(100 * row.low).toFixed(0)}–{(100 * row.high).toFixed(0)}
               </span>
             </td>
-            {METRICS.map(([metric]) => {
-              const value = row.stages[named(row, stage)]?.[metric];
+            {metrics.map(({ key }) => {
+              const own = value(row, key);
               return (
-                <td key={metric} className={`text-end ${value === best[metric] ? "best" : ""}`}>
-                  {value === undefined ? <span className="soft">–</span> : score(value)}
+                <td key={key} className={`text-end ${own === best[key] ? "best" : ""}`}>
+                  {own === undefined ? <span className="soft">–</span> : score(own)}
                 </td>
               );
             })}
@@ -203,7 +244,7 @@ function LedgerPicture({ rows }: { rows: Trial[] }) {
                   style={{
                     width: `${(100 * count) / row.questions}%`,
                     background: fill(cause),
-                    color: "#fff",
+                    color: "var(--card)",
                     fontSize: 12,
                     textAlign: "center",
                   }}
@@ -230,7 +271,10 @@ function LedgerPicture({ rows }: { rows: Trial[] }) {
 
 /** Answers still in play after each stage, recipe by recipe. */
 function Levels({ rows }: { rows: Trial[] }) {
-  const stages = ["chunks", "sparse", "dense", "fused", "reranked", "context"];
+  const places = placesOf(rows);
+  const branches = places.filter(({ kind }) => !AFTER.includes(kind));
+  const later = places.filter(({ kind }) => AFTER.includes(kind)).reverse();
+  const stages: Place[] = [{ key: "chunks", kind: "chunks", nth: 0, title: "chunks" }, ...branches, ...later];
   return (
     <>
       <h3 className="mt-3">Answers in play after each stage, larger is better</h3>
@@ -238,9 +282,9 @@ function Levels({ rows }: { rows: Trial[] }) {
         <thead>
           <tr>
             <th>Recipe</th>
-            {stages.map((stage) => (
-              <th key={stage} className="text-end" style={{ color: `var(--${stage})` }}>
-                {stage}
+            {stages.map(({ key, kind, title }) => (
+              <th key={key} className="text-end" style={{ color: `var(--${kind})` }}>
+                {title}
               </th>
             ))}
           </tr>
@@ -252,8 +296,8 @@ function Levels({ rows }: { rows: Trial[] }) {
                 {row.recipe.name} v{row.recipe.version}
               </td>
               {stages.map((stage) => (
-                <td key={stage} className="text-end">
-                  {row.levels[named(row, stage)] ?? <span className="soft">–</span>}
+                <td key={stage.key} className="text-end">
+                  {row.levels[at(row, stage)] ?? <span className="soft">–</span>}
                 </td>
               ))}
             </tr>
@@ -264,8 +308,8 @@ function Levels({ rows }: { rows: Trial[] }) {
   );
 }
 
-const HATCH = "repeating-linear-gradient(135deg, var(--lost) 0 5px, #c2604d 5px 8px)";
-const PALE = "repeating-linear-gradient(135deg, #4d9467 0 5px, #22703f 5px 8px)";
+const HATCH = "repeating-linear-gradient(135deg, var(--lost) 0 5px, var(--wrong-filled) 5px 8px)";
+const PALE = "repeating-linear-gradient(135deg, var(--rightly-empty) 0 5px, var(--answer) 5px 8px)";
 const fill = (cause: string): string =>
   cause === "rightly empty"
     ? PALE
@@ -274,7 +318,7 @@ const fill = (cause: string): string =>
       : cause === "missed by every branch"
         ? "var(--lost)"
         : cause === "over the context budget"
-          ? "#6d5746"
+          ? "var(--soft)"
           : cause === "under the floor"
-            ? "#a8659d"
+            ? "var(--under-floor)"
             : toneOfCause(cause);

@@ -4,7 +4,8 @@ from collections.abc import Iterable
 
 from doppio.core.text.document import Document
 
-NONE, TITLE, PATH = CONTEXTS = ("none", "title", "path")
+NONE, TITLE, PATH = "none", "title", "path"
+CONTEXT_TITLES = {NONE: "nothing", TITLE: "title", PATH: "title and sections"}
 
 
 def context_line(document: Document, section: int, context: str) -> str:

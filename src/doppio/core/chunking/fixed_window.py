@@ -2,7 +2,10 @@
 
 import numpy as np
 
-from doppio.core.chunking.units import Offsets, Units
+from doppio.core.chunking.kind import Rule
+from doppio.core.kinds import Settings
+from doppio.core.text.document import Document
+from doppio.core.text.units import Offsets, SentenceVectors, Units
 
 
 def fixed_window(units: Units, size: int, overlap: int) -> tuple[Offsets, Offsets]:
@@ -26,3 +29,20 @@ def fixed_window(units: Units, size: int, overlap: int) -> tuple[Offsets, Offset
     first = np.arange(0, max(count - overlap, 1), size - overlap, dtype=np.int64)
     last = np.minimum(first + size, count)
     return units.starts[first], units.ends[last - 1]
+
+
+class FixedWindow(Rule):
+    """See `fixed_window`."""
+
+    name, title, order = "fixed-window", "fixed window", 2
+
+    def cut(
+        self, document: Document, units: Units, settings: Settings, encoder: SentenceVectors | None
+    ) -> tuple[Offsets, Offsets]:
+        return fixed_window(units, settings["size"], settings["overlap"])
+
+    def hosts(self, document: Document, units: Units, settings: Settings, size: int) -> tuple[Offsets, Offsets]:
+        return fixed_window(units, size, 0)
+
+
+KIND = FixedWindow()

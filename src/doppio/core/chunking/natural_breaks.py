@@ -4,10 +4,12 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from doppio.core.chunking.units import Offsets, Units, words
+from doppio.core.chunking.kind import Rule
+from doppio.core.kinds import Settings
 from doppio.core.text import characters as c
 from doppio.core.text.document import HEADING, Document
 from doppio.core.text.sentences import sentence_starts
+from doppio.core.text.units import Offsets, SentenceVectors, Units, words
 
 INSIDE, WORD, SENTENCE, LINE, PARAGRAPH, TOP = 0, 1, 2, 3, 4, 5
 
@@ -127,3 +129,17 @@ def cut_at_pauses(level: NDArray[np.int8], size: int, overlap: int) -> tuple[Off
                 again = at
         start = again
     return firsts[:found].copy(), lasts[:found].copy()
+
+
+class NaturalBreaks(Rule):
+    """See `natural_breaks`."""
+
+    name, title, order = "natural-breaks", "natural breaks", 1
+
+    def cut(
+        self, document: Document, units: Units, settings: Settings, encoder: SentenceVectors | None
+    ) -> tuple[Offsets, Offsets]:
+        return natural_breaks(document, units, settings["size"], settings["overlap"])
+
+
+KIND = NaturalBreaks()

@@ -4,9 +4,11 @@ from itertools import pairwise
 
 import numpy as np
 
+from doppio.core.chunking.kind import Rule
 from doppio.core.chunking.natural_breaks import INSIDE, TOP, cut_at_pauses, pauses
-from doppio.core.chunking.units import Offsets, Units
+from doppio.core.kinds import Setting, Settings, whole
 from doppio.core.text.document import CODE, HEADING, PAGE, ROW, Block, Document
+from doppio.core.text.units import Offsets, SentenceVectors, Units
 
 
 def outline(
@@ -138,3 +140,24 @@ def _lines(text: str, units: Units, block: Block) -> list[tuple[int, int]]:
 def _unit_range(units: Units, start: int, end: int) -> tuple[int, int]:
     low, high = np.searchsorted(units.starts, [start, end])
     return int(low), int(high)
+
+
+class Outline(Rule):
+    """See `outline`."""
+
+    name, title, order = "outline", "outline", 4
+    summary = "headings to level {level}"
+    joins_short = False
+    settings: tuple[Setting, ...] = (whole("level", "Heading level, 1 to 9", 1, 9, 2, built=True),)
+
+    def cut(
+        self, document: Document, units: Units, settings: Settings, encoder: SentenceVectors | None
+    ) -> tuple[Offsets, Offsets]:
+        size, overlap, minimum = settings["size"], settings["overlap"], settings["minimum"]
+        return outline(document, units, size, overlap, level=settings["level"], minimum=minimum)
+
+    def hosts(self, document: Document, units: Units, settings: Settings, size: int) -> tuple[Offsets, Offsets]:
+        return outline(document, units, size, 0, level=settings["level"], minimum=settings["minimum"])
+
+
+KIND = Outline()

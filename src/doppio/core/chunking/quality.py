@@ -7,9 +7,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.chunking.table import ChunkTable
-from doppio.core.chunking.units import Offsets, Units
 from doppio.core.text.document import Document
 from doppio.core.text.sentences import sentences_of
+from doppio.core.text.units import Offsets, Units
 
 INTACT, CUT, SPREAD, OUTSIDE = "intact", "cut", "spread", "outside"
 SHORT_TOKENS = 24

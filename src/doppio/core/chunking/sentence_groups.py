@@ -4,10 +4,12 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from doppio.core.chunking.kind import OVERLAP_IN_SENTENCES, SENTENCES, Rule
 from doppio.core.chunking.natural_breaks import cut_at_pauses, pauses
-from doppio.core.chunking.units import Offsets, Units
+from doppio.core.kinds import Setting, Settings
 from doppio.core.text.document import Document
 from doppio.core.text.sentences import sentences_of
+from doppio.core.text.units import Offsets, SentenceVectors, Units
 
 
 def sentence_groups(document: Document, units: Units, size: int, overlap: int) -> tuple[Offsets, Offsets]:
@@ -83,3 +85,19 @@ def group(first: NDArray, last: NDArray, size: int, overlap: int) -> tuple[NDArr
         found += 1
         start = max(end - overlap, start + 1)
     return begins[:found].copy(), finishes[:found].copy()
+
+
+class SentenceGroups(Rule):
+    """See `sentence_groups`."""
+
+    name, title, order = "sentence-groups", "sentence groups", 3
+    overlap_in = SENTENCES
+    settings: tuple[Setting, ...] = (OVERLAP_IN_SENTENCES,)
+
+    def cut(
+        self, document: Document, units: Units, settings: Settings, encoder: SentenceVectors | None
+    ) -> tuple[Offsets, Offsets]:
+        return sentence_groups(document, units, settings["size"], settings["overlap"])
+
+
+KIND = SentenceGroups()

@@ -8,11 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.chunking.context import NONE, carried_text, context_line, with_context
+from doppio.core.chunking.cutter import Cutter
+from doppio.core.chunking.kind import filled
 from doppio.core.chunking.parts import kept_ranges, part_of
-from doppio.core.chunking.rules import Cutter, filled
-from doppio.core.chunking.units import Offsets, SentenceVectors, TokenOffsets, Units, characters, words
 from doppio.core.progress import Progress, Silent
 from doppio.core.text.document import Document
+from doppio.core.text.units import Offsets, SentenceVectors, TokenOffsets, Units, characters, words
 
 BATCH = 64
 

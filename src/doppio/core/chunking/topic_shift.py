@@ -7,10 +7,12 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
+from doppio.core.chunking.kind import OVERLAP_IN_SENTENCES, SENTENCES, Rule
 from doppio.core.chunking.sentence_groups import sentence_units
-from doppio.core.chunking.units import Offsets, SentenceVectors, Units
+from doppio.core.kinds import Setting, Settings, choice, number, whole
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import Document
+from doppio.core.text.units import Offsets, SentenceVectors, Units
 
 TERMS, VECTORS = "terms", "vectors"
 _ANALYSIS = Analysis()
@@ -171,3 +173,37 @@ def _between_shifts(
         found += 1
         start = end if cut else max(end - overlap, start + 1)
     return begins[:found].copy(), finishes[:found].copy()
+
+
+class TopicShift(Rule):
+    """See `topic_shift`."""
+
+    name, title, order = "topic-shift", "topic shift", 5
+    summary = "by {signal}"
+    overlap_in = SENTENCES
+    settings: tuple[Setting, ...] = (
+        OVERLAP_IN_SENTENCES,
+        choice("signal", "Compared by", {TERMS: "terms", VECTORS: "sentence vectors"}, TERMS, built=True),
+        whole("window", "Sentences a side", 1, 50, 3, built=True),
+        number("sensitivity", "Sensitivity", -5, 5, 0.5, built=True, help="more cuts as it rises"),
+    )
+
+    def cut(
+        self, document: Document, units: Units, settings: Settings, encoder: SentenceVectors | None
+    ) -> tuple[Offsets, Offsets]:
+        return topic_shift(
+            document,
+            units,
+            settings["size"],
+            settings["overlap"],
+            window=settings["window"],
+            sensitivity=settings["sensitivity"],
+            minimum=settings["minimum"],
+            encoder=encoder if self.reads_vectors(settings) else None,
+        )
+
+    def reads_vectors(self, settings: Settings) -> bool:
+        return bool(settings["signal"] == VECTORS)
+
+
+KIND = TopicShift()

@@ -7,7 +7,7 @@ from zlib import crc32
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.chunking.units import folded_words
+from doppio.core.text.units import folded_words
 
 SHINGLE = 3
 BANDS, ROWS = 16, 4

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 from doppio.core.fusion.pouring import Fused, Ranking
-from doppio.core.kinds import Family, Kind
+from doppio.core.kinds import Family, Kind, Setting, whole
 
 
 class FusionMethod(Kind, Protocol):
@@ -20,4 +20,16 @@ class FusionMethod(Kind, Protocol):
         """Fuse rankings, best first, with one weight each; `settings` is the recipe's `fusion`."""
 
 
-METHODS: Family[FusionMethod] = Family("doppio.core.fusion", "method")
+DEPTH = whole("depth", "Depth, in chunks", 1, 10_000, 50)
+WEIGHTS = Setting(
+    "weights",
+    "Weights of the branches",
+    {
+        "type": "object",
+        "additionalProperties": {"type": "number", "minimum": 0, "maximum": 1000},
+        "default": {},
+    },
+)
+METHODS: Family[FusionMethod] = Family(
+    "fusion", "doppio.core.fusion", FusionMethod, key="method", common=(WEIGHTS, DEPTH)
+)

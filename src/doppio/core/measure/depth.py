@@ -11,7 +11,7 @@ from doppio.core.models.joint import JointScorer, Passage, Scored
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.progress import Progress, Silent
 from doppio.core.ranking import Ids, Scores
-from doppio.core.rerank import ordered
+from doppio.core.reranking.ordering import ordered
 
 DEPTHS = (1, 3, 5, 10, 15, 20, 30, 50)
 # Questions that are scored anew at every depth for their time alone.

@@ -3,8 +3,8 @@
 from collections import Counter
 from dataclasses import dataclass
 
-from doppio.core.chunking.units import folded_words, words
 from doppio.core.formats.questions import find_quote
+from doppio.core.text.units import folded_words, words
 
 AROUND = 120
 ALIKE = 0.5

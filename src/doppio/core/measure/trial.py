@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from doppio.core.measure.ledger import CHUNKS, cause, in_play, ledger
-from doppio.core.measure.metrics import Metrics, mean, measure
+from doppio.core.measure.measuring import Metrics, mean, measure
 from doppio.core.measure.questions import Question
 from doppio.core.measure.relevance import COVER, Relevance, document_positions, relevance
 from doppio.core.pipeline import Pipeline

@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 from tokenizers import Tokenizer
 
-from doppio.core.chunking.units import Units
 from doppio.core.errors import DoppioError, ModelFolderError
 from doppio.core.models.batching import like_length
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 from doppio.core.models.session import open_session
+from doppio.core.text.units import Units
 
 _IDS, _MASK, _TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
 

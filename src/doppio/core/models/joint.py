@@ -7,11 +7,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.models.encoder import Encoder
 from doppio.core.models.scorer_folder import Calibration
-from doppio.core.models.token_vectors import TokenVectors
-
-LATE_INTERACTION = "late-interaction"
 
 
 @dataclass(frozen=True)
@@ -59,95 +55,3 @@ class JointScorer(Protocol):
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         """Raw scores of the passages, in the order given."""
-
-
-@dataclass(frozen=True)
-class TokenMatch:
-    """One token of the question and the token of the passage that it likes best."""
-
-    token: str
-    weight: float
-    cosine: float
-    start: int
-    end: int
-
-
-class LateInteraction:
-    """Every token of the question takes its best match among the passage's tokens.
-
-    Notes
-    -----
-    The score is the mean of the best cosines, weighted by the inverse document frequency of the question's
-    tokens, so it lies between -1 and 1. Question and passage are still encoded apart from each other.
-    Token vectors of chunks are read from the index; other passages are encoded on the spot.
-
-    References
-    ----------
-    .. [1] O. Khattab, M. Zaharia, "Efficient and Effective Passage Search via Contextualized Late
-       Interaction over BERT", SIGIR 2020. There the matches are added without weights and the encoder is
-       trained for it; here it is not.
-    """
-
-    name = LATE_INTERACTION
-    measure = "weighted mean of best token cosines, -1 to 1"
-
-    calibration = None
-    blend = 0.0
-
-    def __init__(self, encoder: Encoder, stored: TokenVectors) -> None:
-        self._encoder = encoder
-        self._stored = stored
-        self.digest = encoder.digest
-
-    def score(self, question: str, passages: Sequence[Passage]) -> Scored:
-        return Scored(self._scores(question, passages), (None,) * len(passages))
-
-    def _scores(self, question: str, passages: Sequence[Passage]) -> NDArray[np.float32]:
-        asked, weights, _ = self._question(question)
-        if not len(asked):
-            return np.zeros(len(passages), np.float32)
-        matrices = self._passages(passages)
-        lengths = np.array([len(matrix) for matrix in matrices], np.int64)
-        scores = np.full(len(passages), -1.0, np.float32)
-        filled = np.flatnonzero(lengths)
-        if len(filled):
-            cosines = np.concatenate([matrices[row] for row in filled]) @ asked.T
-            begins = np.concatenate([[0], np.cumsum(lengths[filled])[:-1]])
-            scores[filled] = np.maximum.reduceat(cosines, begins, axis=0) @ weights
-        return scores
-
-    def matches(self, question: str, passage: Passage) -> list[TokenMatch]:
-        """Which token of the passage each token of the question was matched with, and how well."""
-        asked, weights, ids = self._question(question)
-        matrix = self._passages([passage])[0]
-        if not len(asked) or not len(matrix):
-            return []
-        cosines = matrix @ asked.T
-        found = cosines.argmax(axis=0)
-        units = self._encoder.token_offsets([passage.text])[0]
-        return [
-            TokenMatch(text, float(weight), float(cosines[place, column]), int(units.starts[place]),
-                       int(units.ends[place]))
-            for column, (text, weight, place) in enumerate(
-                zip(self._encoder.token_texts(ids), weights, found, strict=True))
-        ]  # fmt: skip
-
-    def _question(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
-        """Unit vectors of the question's tokens, their weights (which add up to 1) and their numbers."""
-        encoded = next(iter(self._encoder.encode([text], tokens=True)))
-        assert encoded.tokens is not None and encoded.ids is not None
-        weights = self._stored.idf(encoded.ids[0])
-        return encoded.tokens[0], weights / max(float(weights.sum()), 1e-9), encoded.ids[0]
-
-    def _passages(self, passages: Sequence[Passage]) -> list[NDArray[np.float32]]:
-        found: dict[int, NDArray[np.float32]] = {}
-        loose = [row for row, passage in enumerate(passages) if passage.chunk is None]
-        if loose:
-            for batch in self._encoder.encode([passages[row].text for row in loose], tokens=True):
-                assert batch.tokens is not None
-                for place, matrix in zip(batch.place, batch.tokens, strict=True):
-                    found[loose[place]] = matrix
-        return [
-            found[row] if passage.chunk is None else self._stored.of(passage.chunk)
-            for row, passage in enumerate(passages)
-        ]

@@ -9,16 +9,15 @@ from doppio.core.errors import ModelFolderError
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.encoder import Encoder, TextEncoder
 from doppio.core.models.folder import MANIFEST, REMOTE, ModelFolder, kind_of, open_folder
-from doppio.core.models.joint import LATE_INTERACTION, JointScorer
+from doppio.core.models.joint import JointScorer
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.remote import RemoteEncoder, RemoteScorer
 from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, open_scorer_folder
-from doppio.core.recipe import DEFAULT_ENCODER
 
 T = TypeVar("T")
+DEFAULT_ENCODER = "compact-english"
 # Not a folder: trained on the chunks that it is used for.
 TRAINED, TRAINED_TITLE = "corpus-terms", "terms of this corpus, trained on it"
-LATE_TITLE = "late interaction of token vectors"
 
 
 @dataclass
@@ -49,7 +48,7 @@ class Models:
         ModelFolderError
             If there is none of that name, or its folder is not whole.
         """
-        known = [*(folder.name for folder in self.scorers()), LATE_INTERACTION]
+        known = [folder.name for folder in self.scorers()]
         found: JointScorer = self._opened(name, "scorer", known, self._open_scorer)
         return found
 
@@ -109,4 +108,4 @@ class Models:
 def titles(models: Models) -> Mapping[str, str]:
     """What people read, by the name that recipes use."""
     encoders = {folder.name: folder.title for folder in models.listed()} | {TRAINED: TRAINED_TITLE}
-    return encoders | {folder.name: folder.title for folder in models.scorers()} | {LATE_INTERACTION: LATE_TITLE}
+    return encoders | {folder.name: folder.title for folder in models.scorers()}

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.rows import ranges, rows_of
+from doppio.core.kernels.rows import ranges, rows_of
 
 KIND = "token-vectors"
 

@@ -1,9 +1,11 @@
 // Chunks: the cut drawn into a document and summed up over all, before anything is built.
 import { useDeferredValue, useMemo, useState } from "react";
 import { Button, Form } from "react-bootstrap";
+import { useFamily } from "../../api/catalogue";
 import { ApiError } from "../../api/client";
-import { useChunkFigures, useCut } from "../../api/corpus";
-import { useDocument, useDocuments, useLine, useSaveRecipe } from "../../api/queries";
+import { useChunkFigures, useCut } from "./api";
+import { useDocument, useDocuments, useLine } from "../../api/queries";
+import { useSaveRecipe } from "../../recipe/api";
 import { Empty, Failed, Loading, Shown } from "../../shell/states";
 import { milliseconds } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
@@ -18,14 +20,17 @@ export function Chunks() {
   const line = useLine();
   const documents = useDocuments();
   const recipe = line.data?.recipe;
-  const inForce = (recipe?.body as { chunking?: Chunking } | undefined)?.chunking;
-  if (!inForce || !recipe || documents.data === undefined) return <Loading what="Reading the recipe" />;
+  const rules = useFamily("chunking");
+  const inForce = recipe?.body.chunking as Chunking | undefined;
+  if (!rules.kinds.length || !inForce || !recipe || documents.data === undefined)
+    return <Loading what="Reading the recipe" />;
   if (!documents.data.length)
     return <Empty title="No documents yet">Import some in the Documents stage.</Empty>;
-  return <Bench key={recipe.id} inForce={inForce} body={recipe.body as Record<string, unknown>} />;
+  return <Bench key={recipe.id} inForce={inForce} body={recipe.body} />;
 }
 
-function Bench({ inForce, body }: { inForce: Chunking; body: Record<string, unknown> }) {
+function Bench({ inForce, body }: { inForce: Chunking; body: object }) {
+  const rules = useFamily("chunking");
   const documents = useDocuments();
   const [chunking, setChunking] = useState(inForce);
   const [both, setBoth] = useState(false);
@@ -37,7 +42,7 @@ function Bench({ inForce, body }: { inForce: Chunking; body: Record<string, unkn
   );
   const number = opened ?? longest;
   const document = useDocument(number);
-  const changed = !same(chunking, inForce);
+  const changed = !same(rules, chunking, inForce);
   const cut = useCut(number, chunking);
   const before = useCut(both ? number : null, inForce);
   const figures = useChunkFigures(useSettled(chunking, 250));
@@ -53,7 +58,7 @@ function Bench({ inForce, body }: { inForce: Chunking; body: Record<string, unkn
     <>
       <div className="head cut-head">
         <h2 className="serif">Chunks</h2>
-        <span className="small-text soft">{described(chunking)}</span>
+        <span className="small-text soft">{described(rules, chunking)}</span>
         <span className="ms-auto d-flex gap-2">
           {changed && (
             <>
@@ -61,7 +66,7 @@ function Bench({ inForce, body }: { inForce: Chunking; body: Record<string, unkn
                 size="sm"
                 disabled={save.isPending || Boolean(wrong)}
                 onClick={() =>
-                  save.mutate({ body: { ...body, chunking }, note: `Cut: ${described(chunking)}` })
+                  save.mutate({ body: { ...body, chunking }, note: `Cut: ${described(rules, chunking)}` })
                 }
               >
                 Use and build
@@ -134,12 +139,12 @@ function Bench({ inForce, body }: { inForce: Chunking; body: Record<string, unkn
               <div className={both ? "cut-pair" : "cut-one"}>
                 {both && (
                   <div className="text-pane">
-                    <h3>In force: {described(inForce)}</h3>
+                    <h3>In force: {described(rules, inForce)}</h3>
                     <CutText document={data} cut={before.data} show={spot?.start} focus={spot} />
                   </div>
                 )}
                 <div className="text-pane">
-                  {both && <h3>This: {described(chunking)}</h3>}
+                  {both && <h3>This: {described(rules, chunking)}</h3>}
                   <CutText document={data} cut={shown} show={spot?.start} focus={spot} />
                 </div>
               </div>

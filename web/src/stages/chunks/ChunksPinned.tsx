@@ -1,8 +1,9 @@
 // For a pin: the chunks that hold its answer, how much of it each holds, and what stands around them.
 import { useState } from "react";
 import { Table } from "react-bootstrap";
+import { useFamily } from "../../api/catalogue";
 import type { Asked } from "../../api/client";
-import { useCut } from "../../api/corpus";
+import { useCut } from "./api";
 import { useDocument, useDocumentView, useLine } from "../../api/queries";
 import { Segments } from "../../shell/Segments";
 import { Empty, Shown } from "../../shell/states";
@@ -13,7 +14,8 @@ import { described, type Chunking } from "./settings";
 export function ChunksPinned({ asked }: { asked: Asked }) {
   const [chosen, setChosen] = useState(0);
   const line = useLine();
-  const chunking = (line.data?.recipe.body as { chunking?: Chunking } | undefined)?.chunking;
+  const rules = useFamily("chunking");
+  const chunking = line.data?.recipe.body.chunking as Chunking | undefined;
   const span = asked.spans[chosen];
   const document = useDocument(span?.document ?? null);
   const view = useDocumentView(span?.document ?? null);
@@ -96,7 +98,7 @@ export function ChunksPinned({ asked }: { asked: Asked }) {
         </p>
         <p className="small-text soft">
           Numbers in the text mark where a chunk of this document begins; hatching is text stored twice.{" "}
-          {chunking && `The cut: ${described(chunking)}.`}
+          {chunking && `The cut: ${described(rules, chunking)}.`}
         </p>
       </div>
       <div>

@@ -1,5 +1,5 @@
 // A way of cutting in figures, beside another one where two are compared.
-import type { ChunkFigures } from "../../api/corpus";
+import type { ChunkFigures } from "./api";
 import { percent } from "../../text/numbers";
 
 type Row = [label: string, of: (figures: ChunkFigures) => string, worse?: (figures: ChunkFigures) => number];

@@ -1,7 +1,8 @@
 // The settings of a cut, each of which redraws the open document as it moves.
 import { useState } from "react";
 import { Form } from "react-bootstrap";
-import { CONTEXTS, overlapUnit, RULES, UNITS, withRule, type Chunking } from "./settings";
+import { useFamily, type Setting } from "../../api/catalogue";
+import { overlapUnit, ownSettings, withRule, type Chunking } from "./settings";
 
 export function CutSettings({
   chunking,
@@ -12,19 +13,39 @@ export function CutSettings({
   set: (chunking: Chunking) => void;
   wrong?: string;
 }) {
-  const by = overlapUnit(chunking.rule, chunking.unit) === "sentences";
-  const number = (
-    key: "size" | "overlap" | "minimum" | "level" | "window" | "sensitivity",
-    label: string,
-  ) => (
+  const rules = useFamily("chunking");
+  const by = overlapUnit(rules, chunking.rule, chunking.unit) === "sentences";
+  const named = (name: string) => rules.common.find((setting) => setting.name === name);
+  const number = (key: string, label: string, step = 1) => (
     <NumberSetting
       key={`${key}-${chunking.rule}`}
       label={label}
-      value={chunking[key] ?? 0}
-      step={key === "sensitivity" ? 0.1 : 1}
+      value={Number(chunking[key] ?? 0)}
+      step={step}
       set={(value) => set({ ...chunking, [key]: value })}
     />
   );
+  const choice = (setting: Setting | undefined, choose: (value: string) => Chunking) =>
+    setting && (
+      <label key={setting.name}>
+        {setting.title}
+        <Form.Select
+          size="sm"
+          value={String(chunking[setting.name] ?? setting.default)}
+          onChange={(event) => set(choose(event.target.value))}
+        >
+          {setting.choices.map(({ value, title }) => (
+            <option key={value} value={value}>
+              {title}
+            </option>
+          ))}
+        </Form.Select>
+      </label>
+    );
+  const own = (setting: Setting) =>
+    setting.type === "choice"
+      ? choice(setting, (value) => ({ ...chunking, [setting.name]: value }))
+      : number(setting.name, setting.title.replace(/,.*/, ""), setting.type === "number" ? 0.1 : 1);
   return (
     <div className="cut-settings">
       <label>
@@ -32,11 +53,11 @@ export function CutSettings({
         <Form.Select
           size="sm"
           value={chunking.rule}
-          onChange={(event) => set(withRule(chunking, event.target.value))}
+          onChange={(event) => set(withRule(rules, chunking, event.target.value))}
         >
-          {Object.entries(RULES).map(([rule, text]) => (
-            <option key={rule} value={rule}>
-              {text}
+          {rules.kinds.map(({ name, title }) => (
+            <option key={name} value={name}>
+              {title}
             </option>
           ))}
         </Form.Select>
@@ -50,7 +71,7 @@ export function CutSettings({
             max={chunking.unit === "characters" ? 2400 : 480}
             step={chunking.unit === "characters" ? 20 : 4}
             value={chunking.size}
-            onChange={(event) => set(fitted({ ...chunking, size: Number(event.target.value) }))}
+            onChange={(event) => set(fitted({ ...chunking, size: Number(event.target.value) }, by))}
           />
           <NumberInput
             label="Size"
@@ -60,54 +81,11 @@ export function CutSettings({
           />
         </span>
       </label>
-      <label>
-        Unit
-        <Form.Select
-          size="sm"
-          value={chunking.unit}
-          onChange={(event) => set(inUnit(chunking, event.target.value))}
-        >
-          {Object.entries(UNITS).map(([unit, text]) => (
-            <option key={unit} value={unit}>
-              {text}
-            </option>
-          ))}
-        </Form.Select>
-      </label>
+      {choice(named("unit"), (unit) => inUnit(chunking, unit, by))}
       {number("overlap", by ? "Overlap, sentences" : "Overlap")}
       {number("minimum", "At least")}
-      {chunking.rule === "outline" && number("level", "Heading level")}
-      {chunking.rule === "topic-shift" && (
-        <>
-          <label>
-            Compared by
-            <Form.Select
-              size="sm"
-              value={chunking.signal}
-              onChange={(event) => set({ ...chunking, signal: event.target.value })}
-            >
-              <option value="terms">terms</option>
-              <option value="vectors">sentence vectors</option>
-            </Form.Select>
-          </label>
-          {number("window", "Sentences a side")}
-          {number("sensitivity", "Sensitivity")}
-        </>
-      )}
-      <label>
-        Indexed with
-        <Form.Select
-          size="sm"
-          value={chunking.context ?? "none"}
-          onChange={(event) => set({ ...chunking, context: event.target.value })}
-        >
-          {Object.entries(CONTEXTS).map(([context, text]) => (
-            <option key={context} value={context}>
-              {text}
-            </option>
-          ))}
-        </Form.Select>
-      </label>
+      {ownSettings(rules, chunking.rule).map(own)}
+      {choice(named("context"), (context) => ({ ...chunking, context }))}
       <label>
         Hosts of
         <span className="d-flex gap-1 align-items-center">
@@ -140,11 +118,10 @@ export function CutSettings({
 }
 
 /** A smaller size takes overlap, minimum and hosts along. */
-function fitted(chunking: Chunking): Chunking {
-  const by = overlapUnit(chunking.rule, chunking.unit) === "sentences";
+function fitted(chunking: Chunking, bySentence: boolean): Chunking {
   return {
     ...chunking,
-    overlap: by ? chunking.overlap : Math.min(chunking.overlap, Math.floor(chunking.size / 2)),
+    overlap: bySentence ? chunking.overlap : Math.min(chunking.overlap, Math.floor(chunking.size / 2)),
     minimum: Math.min(chunking.minimum ?? 0, chunking.size),
     host: chunking.host && { size: Math.max(chunking.host.size, chunking.size) },
   };
@@ -153,15 +130,14 @@ function fitted(chunking: Chunking): Chunking {
 const LETTERS: Record<string, number> = { characters: 1, tokens: 4.5, words: 6 };
 
 /** About the same lengths in another unit. */
-function inUnit(chunking: Chunking, unit: string): Chunking {
+function inUnit(chunking: Chunking, unit: string, bySentence: boolean): Chunking {
   const times = LETTERS[chunking.unit]! / LETTERS[unit]!;
   const turned = (value: number) => Math.max(Math.round((value * times) / 4) * 4, 0);
-  const by = overlapUnit(chunking.rule, chunking.unit) === "sentences";
   return {
     ...chunking,
     unit,
     size: Math.max(turned(chunking.size), 16),
-    overlap: by ? chunking.overlap : turned(chunking.overlap),
+    overlap: bySentence ? chunking.overlap : turned(chunking.overlap),
     minimum: turned(chunking.minimum ?? 0),
     host: chunking.host && { size: turned(chunking.host.size) },
   };

@@ -1,7 +1,7 @@
 // A document with its chunks drawn into the text: bounds, overlap, hosts, tokens that are not read, answers.
 import { useMemo } from "react";
 import type { DocumentText } from "../../api/client";
-import type { Cut } from "../../api/corpus";
+import type { Cut } from "./api";
 import { Reader, type MarkedRange } from "../documents/Reader";
 
 export function CutText({

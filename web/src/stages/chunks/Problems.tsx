@@ -1,6 +1,6 @@
 // What is wrong with a cut, list by list; each row leads to its place.
 import { useState } from "react";
-import type { ChunkFigures, Place } from "../../api/corpus";
+import type { ChunkFigures, Place } from "./api";
 import { percent } from "../../text/numbers";
 
 export interface Spot {

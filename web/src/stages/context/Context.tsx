@@ -115,7 +115,7 @@ export function ContextPinned({ asked }: { asked: Asked }) {
   const line = useLine();
   const chunks = chunksByNumber(asked);
   const stage = stageOfKind(asked, "context");
-  const select = (line.data?.recipe.body as { select?: { budget_tokens: number } } | undefined)?.select;
+  const select = line.data?.recipe.body.select;
   if (!stage) return <Empty title="Nothing was packed" />;
   if (stage.chunks.length === 0)
     return (
@@ -159,7 +159,7 @@ export function ContextPinned({ asked }: { asked: Asked }) {
               }
               style={{
                 width: `${(100 * cost(row, chunk)) / budget}%`,
-                background: chunk.relevant ? "var(--answer)" : "#b9a58f",
+                background: chunk.relevant ? "var(--answer)" : "var(--pale)",
               }}
             />
           ) : null;

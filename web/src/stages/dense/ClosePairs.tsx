@@ -1,14 +1,14 @@
 // Chunks that are nearly the same to the encoder: they crowd answers out of every list.
 import { useDeferredValue, useState } from "react";
 import { Form } from "react-bootstrap";
-import { useClosePairs, type BriefChunk } from "../../api/indexes";
+import { useClosePairs, type BriefChunk } from "./api";
 import { Shown } from "../../shell/states";
 import { score } from "../../text/numbers";
 import { useSettled } from "../chunks/settled";
 
-export function ClosePairs() {
+export function ClosePairs({ branch }: { branch: string | null }) {
   const [above, setAbove] = useState(0.85);
-  const pairs = useClosePairs(useSettled(useDeferredValue(above), 250));
+  const pairs = useClosePairs(useSettled(useDeferredValue(above), 250), branch);
   return (
     <>
       <div className="d-flex gap-3 align-items-center mb-2">

@@ -1,8 +1,8 @@
 // Dense: what the encoder placed nearest, however far away that is; and what its index is made of.
-import { useCatalogue } from "../../api/catalogue";
+import { useFamily } from "../../api/catalogue";
 import { useState } from "react";
 import type { Asked } from "../../api/client";
-import { useIndexStage, type DenseFacts } from "../../api/indexes";
+import { useDenseStage, type DenseFacts } from "./api";
 import { Segments } from "../../shell/Segments";
 import { usePin } from "../../shell/pin";
 import { Empty, Shown } from "../../shell/states";
@@ -10,11 +10,12 @@ import { summaryOf, titleOf } from "../../recipe/kinds";
 import { bytes, duration, milliseconds, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { useBranchId } from "../shared/branch";
+import { BranchChoice } from "../shared/BranchChoice";
 import { Figures, StageHead } from "../shared/Figures";
 import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
 import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
-import { chunksByNumber, stageOfKind } from "../shared/trace";
+import { chunksByNumber, stageOfBranch } from "../shared/trace";
 import { ClosePairs } from "./ClosePairs";
 import type { Structure } from "./structures";
 import { Survey } from "./Survey";
@@ -29,8 +30,8 @@ const SIDES: [Side, string][] = [
 ];
 
 export function Dense() {
-  const stage = useIndexStage();
   const branch = useBranchId("dense");
+  const stage = useDenseStage(branch);
   const [side, setSide] = useState<Side>("index");
   if (branch === null) return <NotHere />;
   return (
@@ -39,19 +40,22 @@ export function Dense() {
         It finds intent and paraphrase, and always returns its full depth, however bad.
       </StageHead>
       <div className="body">
-        <Segments options={SIDES} value={side} choose={setSide} />
+        <div className="d-flex gap-3 flex-wrap">
+          <Segments options={SIDES} value={side} choose={setSide} />
+          <BranchChoice family="dense" />
+        </div>
         <Shown query={stage} what="Reading the index">
           {(data) =>
-            data.dense === null ? (
-              <NotHere />
+            data.facts === null ? (
+              <NoVectors branch={branch} />
             ) : side === "index" ? (
-              <Index facts={data.dense} branch={branch} />
+              <Index facts={data.facts} branch={branch} />
             ) : side === "survey" ? (
-              <Survey facts={data.dense} />
+              <Survey key={branch} facts={data.facts} branch={branch} />
             ) : side === "map" ? (
-              <VectorMap question={null} text={null} />
+              <VectorMap key={branch} question={null} text={null} branch={branch} />
             ) : (
-              <ClosePairs />
+              <ClosePairs branch={branch} />
             )
           }
         </Shown>
@@ -62,7 +66,7 @@ export function Dense() {
 
 function Index({ facts, branch }: { facts: DenseFacts; branch: string }) {
   const among = useAmongFirst(branch);
-  const kinds = useCatalogue().structures;
+  const kinds = useFamily("structures");
   const structure = facts.structure as Structure;
   return (
     <>
@@ -106,6 +110,18 @@ function Index({ facts, branch }: { facts: DenseFacts; branch: string }) {
   );
 }
 
+/** A kind of branch without vectors of its own: what every branch has. */
+function NoVectors({ branch }: { branch: string }) {
+  return (
+    <>
+      <p className="small-text soft">
+        The kind of branch “{branch}” says nothing of its index; pin a question to see what it ranks.
+      </p>
+      <FirstRanks branch={branch} tone="var(--dense)" />
+    </>
+  );
+}
+
 function NotHere() {
   return (
     <Empty title="This recipe has no dense branch">
@@ -117,23 +133,31 @@ function NotHere() {
 export function DensePinned({ asked }: { asked: Asked }) {
   const [side, setSide] = useState<"hits" | "map">("hits");
   const pin = usePin();
+  const branch = useBranchId("dense");
   return (
     <>
-      <Segments
-        options={[
-          ["hits", "Nearest chunks"],
-          ["map", "Map"],
-        ]}
-        value={side}
-        choose={setSide}
-      />
-      {side === "hits" ? <Hits asked={asked} /> : <VectorMap question={pin.question} text={pin.text} />}
+      <div className="d-flex gap-3 flex-wrap">
+        <Segments
+          options={[
+            ["hits", "Nearest chunks"],
+            ["map", "Map"],
+          ]}
+          value={side}
+          choose={setSide}
+        />
+        <BranchChoice family="dense" />
+      </div>
+      {side === "hits" ? (
+        <Hits asked={asked} branch={branch} />
+      ) : (
+        <VectorMap question={pin.question} text={pin.text} branch={branch} />
+      )}
     </>
   );
 }
 
-function Hits({ asked }: { asked: Asked }) {
-  const stage = stageOfKind(asked, "dense");
+function Hits({ asked, branch }: { asked: Asked; branch: string | null }) {
+  const stage = stageOfBranch(asked, branch);
   const chunks = chunksByNumber(asked);
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
   if (!stage) return <NotHere />;

@@ -1,8 +1,8 @@
 // Speed against exactness, measured on the vectors of this very index; a point is chosen with a click.
 import { scaleLog, scalePow } from "d3-scale";
 import { useState } from "react";
-import { useCatalogue, type Kind } from "../../api/catalogue";
-import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "../../api/indexes";
+import { useFamily, type Family } from "../../api/catalogue";
+import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "./api";
 import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
 import { summaryOf, titleOf } from "../../recipe/kinds";
@@ -25,17 +25,17 @@ const SHAPES = [
   "M-6,-2 H6 V2 H-6 Z",
   "M-2,-6 H2 V6 H-2 Z",
 ];
-const shapeOf = (kinds: Kind[], name: string) =>
+const shapeOf = (kinds: Family, name: string) =>
   SHAPES[
     Math.max(
-      kinds.findIndex((kind) => kind.name === name),
+      kinds.kinds.findIndex((kind) => kind.name === name),
       0,
     ) % SHAPES.length
   ];
 
-export function Survey({ facts }: { facts: DenseFacts }) {
-  const survey = useSurvey();
-  const start = useStartSurvey();
+export function Survey({ facts, branch }: { facts: DenseFacts; branch: string | null }) {
+  const survey = useSurvey(branch);
+  const start = useStartSurvey(branch);
   return (
     <Shown query={survey} what="Reading what was measured">
       {(data) => (
@@ -47,7 +47,15 @@ export function Survey({ facts }: { facts: DenseFacts }) {
           button="Measure structures"
           why={`Every structure is built over the ${facts.chunks.toLocaleString()} chunks and asked the labelled questions, beside the exact search. It takes ${wait(facts)}.`}
         >
-          {(again) => <Picture points={data.points} questions={data.questions} facts={facts} again={again} />}
+          {(again) => (
+            <Picture
+              points={data.points}
+              questions={data.questions}
+              facts={facts}
+              branch={branch}
+              again={again}
+            />
+          )}
         </Measured>
       )}
     </Shown>
@@ -63,18 +71,20 @@ function Picture({
   points,
   questions,
   facts,
+  branch,
   again,
 }: {
   points: Point[];
   questions: number;
   facts: DenseFacts;
+  branch: string | null;
   again: (() => void) | null;
 }) {
   const inForce = points.findIndex((point) =>
     alike(point.structure as Structure, facts.structure as Structure),
   );
   const [chosen, setChosen] = useState(Math.max(inForce, 0));
-  const kinds = useCatalogue().structures;
+  const kinds = useFamily("structures");
   const point = points[chosen]!;
   const speeds = points.map(({ per_second }) => per_second);
   const least = Math.min(0.9, ...points.map(({ recall }) => recall)) - 0.02;
@@ -136,7 +146,7 @@ function Picture({
           ))}
         </svg>
         <figcaption className="shapes small-text">
-          {kinds.map(({ name, title }) => (
+          {kinds.kinds.map(({ name, title }) => (
             <span key={name}>
               <svg width="14" height="14" viewBox="-8 -8 16 16" aria-hidden="true">
                 <path d={shapeOf(kinds, name)} className="point best" />
@@ -155,14 +165,24 @@ function Picture({
             </button>
           )}
         </div>
-        <Chosen point={point} inForce={chosen === inForce} facts={facts} />
+        <Chosen point={point} inForce={chosen === inForce} facts={facts} branch={branch} />
       </div>
     </div>
   );
 }
 
-function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; facts: DenseFacts }) {
-  const kinds = useCatalogue().structures;
+function Chosen({
+  point,
+  inForce,
+  facts,
+  branch,
+}: {
+  point: Point;
+  inForce: boolean;
+  facts: DenseFacts;
+  branch: string | null;
+}) {
+  const kinds = useFamily("structures");
   const structure = point.structure as Structure;
   const rows: [string, string][] = [
     ["recall@10", point.recall.toFixed(3)],
@@ -189,7 +209,7 @@ function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; fac
       </table>
       <TakeUp
         inForce={inForce}
-        changed={(body) => withStructure(body, structure)}
+        changed={(body) => withStructure(body, branch, structure)}
         note={`Dense structure: ${words(kinds, point)}`}
       >
         Use and build
@@ -198,7 +218,7 @@ function Chosen({ point, inForce, facts }: { point: Point; inForce: boolean; fac
   );
 }
 
-const words = (kinds: Kind[], point: Point) => {
+const words = (kinds: Family, point: Point) => {
   const structure = point.structure as Structure;
   return `${titleOf(kinds, structure.kind)}, ${summaryOf(kinds, structure.kind, structure)}`;
 };

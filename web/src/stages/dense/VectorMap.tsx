@@ -1,7 +1,7 @@
 // All chunks on the two directions in which they differ most, with the question, its hits and its answer.
 import { scaleLinear } from "d3-scale";
 import { useMemo, useState } from "react";
-import { useNeighbours, useVectorMap, type VectorMapData } from "../../api/indexes";
+import { useNeighbours, useVectorMap, type VectorMapData } from "./api";
 import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
 import { percent, score } from "../../text/numbers";
@@ -12,8 +12,16 @@ const EDGE = 14;
 const DIAMOND = "M0,-7 L7,0 L0,7 L-7,0 Z";
 const dot = (r: number) => `M${-r},0 a${r},${r} 0 1,0 ${2 * r},0 a${r},${r} 0 1,0 ${-2 * r},0`;
 
-export function VectorMap({ question, text }: { question: number | null; text: string | null }) {
-  const map = useVectorMap(question, text);
+export function VectorMap({
+  question,
+  text,
+  branch,
+}: {
+  question: number | null;
+  text: string | null;
+  branch: string | null;
+}) {
+  const map = useVectorMap(question, text, branch);
   const [chosen, setChosen] = useState<number | null>(null);
   return (
     <Shown query={map} what="Laying out the chunks">
@@ -22,7 +30,7 @@ export function VectorMap({ question, text }: { question: number | null; text: s
         return (
           <div className="vector-map">
             <Picture data={data} chosen={chunk} choose={setChosen} />
-            <Neighbours chunk={chunk} choose={setChosen} />
+            <Neighbours chunk={chunk} choose={setChosen} branch={branch} />
           </div>
         );
       }}
@@ -103,8 +111,16 @@ function Picture({
   );
 }
 
-function Neighbours({ chunk, choose }: { chunk: number | null; choose: (chunk: number) => void }) {
-  const found = useNeighbours(chunk);
+function Neighbours({
+  chunk,
+  choose,
+  branch,
+}: {
+  chunk: number | null;
+  choose: (chunk: number) => void;
+  branch: string | null;
+}) {
+  const found = useNeighbours(chunk, branch);
   if (chunk === null) return null;
   return (
     <Shown query={found} what="Finding neighbours">

@@ -1,19 +1,17 @@
 // What a recipe needs to use a structure, and which of several measured ones are worth it.
 export type Structure = { kind: string } & Record<string, unknown>;
 
-export const METRICS: Record<string, string> = {
-  cosine: "cosine",
-  "inner-product": "inner product",
-  euclidean: "Euclidean distance",
-};
-
-/** The recipe with this structure in its first dense branch. */
-export function withStructure(body: Record<string, unknown>, structure: Structure): Record<string, unknown> {
+/** The recipe with this structure in a dense branch; in the first that has one where none is named. */
+export function withStructure(
+  body: Record<string, unknown>,
+  branch: string | null,
+  structure: Structure,
+): Record<string, unknown> {
   const copy = structuredClone(body);
-  const branch = (copy.branches as { kind: string; structure: unknown }[]).find(
-    ({ kind }) => kind === "vector",
-  );
-  if (branch) branch.structure = structure;
+  const branches = copy.branches as { id: string; structure?: unknown }[];
+  const found =
+    branches.find(({ id }) => id === branch) ?? branches.find((one) => one.structure !== undefined);
+  if (found) found.structure = structure;
   return copy;
 }
 

@@ -3,7 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import type { DocumentRow } from "../../api/client";
-import { useRemoveDocuments } from "../../api/corpus";
+import { useRemoveDocuments } from "./api";
 import { facets, filtered, type Condition, type Test } from "./filter";
 
 const ROW = 46;

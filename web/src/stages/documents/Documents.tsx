@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { Button } from "react-bootstrap";
 import type { Asked } from "../../api/client";
-import { useImport } from "../../api/corpus";
+import { useImport } from "./api";
 import { running, useDocument, useDocuments } from "../../api/queries";
 import { Empty, Shown } from "../../shell/states";
 import { DocumentList } from "./DocumentList";

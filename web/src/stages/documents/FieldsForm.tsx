@@ -1,7 +1,7 @@
 // What the fields of a table are: matched, carried along, or metadata; which one is the title, which the id.
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
-import { useFieldsSeen, useSetFields, type Fields, type ImportedFile } from "../../api/corpus";
+import { useFieldsSeen, useSetFields, type Fields, type ImportedFile } from "./api";
 import { Shown } from "../../shell/states";
 
 type Use = "matched" | "carried" | "metadata";

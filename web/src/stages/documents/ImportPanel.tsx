@@ -8,7 +8,7 @@ import {
   useStartImport,
   type Import,
   type ImportedFile,
-} from "../../api/corpus";
+} from "./api";
 import { JobBar } from "../../shell/JobBar";
 import { bytes } from "../../text/numbers";
 import { FieldsForm } from "./FieldsForm";

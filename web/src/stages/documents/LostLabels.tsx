@@ -1,7 +1,7 @@
 // Labels that lost their place when their document changed or went: each waits until a person says where it belongs.
 import { useState } from "react";
 import { Button } from "react-bootstrap";
-import { useLostLabels, usePlaceLabel, type LostLabel } from "../../api/corpus";
+import { useLostLabels, usePlaceLabel, type LostLabel } from "./api";
 import { percent } from "../../text/numbers";
 
 export function LostLabels() {

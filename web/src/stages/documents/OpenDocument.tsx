@@ -2,7 +2,7 @@
 import { useMemo, useRef, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import type { DocumentText } from "../../api/client";
-import { useCorrectOutline } from "../../api/corpus";
+import { useCorrectOutline } from "./api";
 import { useDocumentView } from "../../api/queries";
 import { useGo } from "../../shell/pin";
 import { Segments } from "../../shell/Segments";

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { Button, Dropdown, Form } from "react-bootstrap";
 import type { DocumentText, Section } from "../../api/client";
-import { useCorrectOutline } from "../../api/corpus";
+import { useCorrectOutline } from "./api";
 
 export function OutlineList({
   document,

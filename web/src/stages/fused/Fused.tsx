@@ -1,8 +1,8 @@
 // Fused: the rank flow of one question, and the mix that pours two rankings into one.
 import { useState } from "react";
 import { Table } from "react-bootstrap";
-import type { Asked, StageTrace } from "../../api/client";
-import { useLine, useQuestions } from "../../api/queries";
+import type { Asked, QuestionRow, StageTrace } from "../../api/client";
+import { useQuestions } from "../../api/queries";
 import { Empty, Measured } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
 import { StageHead } from "../shared/Figures";
@@ -11,16 +11,19 @@ import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { ROWS, RankFlow, type Lane } from "../shared/RankFlow";
 import { chunksByNumber, kindOf } from "../shared/trace";
-import { useBranchId } from "../shared/branch";
+import { useBranches } from "../shared/branch";
 import { MixPanel } from "./MixPanel";
 
 const AMONG = 5;
+type Branch = ReturnType<typeof useBranches>[number];
+type Cell = [name: string, found: QuestionRow[], tone: string];
 
 export function Fused() {
   return (
     <>
       <StageHead title="Fused">
-        Two rankings poured into one. Pin a question to see its rank flow; j pins the first one.
+        The rankings of the branches poured into one. Pin a question to see its rank flow; j pins the first
+        one.
       </StageHead>
       <div className="body">
         <Measured>
@@ -42,19 +45,32 @@ export function Fused() {
 
 function WhoFindsWhat() {
   const questions = useQuestions();
-  const line = useLine();
-  const [sparse, dense] = [useBranchId("sparse"), useBranchId("dense")];
-  if (!line.data || sparse === null || dense === null)
-    return <p className="soft small-text">Who finds what is shown for recipes with both branches.</p>;
+  const branches = useBranches();
+  if (branches.length < 2)
+    return <p className="soft small-text">Who finds what is shown for recipes with several branches.</p>;
   const rows = (questions.data ?? []).filter((row) => row.answerable && row.cause !== null);
   const among = (rank: number | null | undefined) => rank !== null && rank !== undefined && rank <= AMONG;
-  const count = (inSparse: boolean, inDense: boolean) =>
-    rows.filter((row) => among(row.ranks[sparse]) === inSparse && among(row.ranks[dense]) === inDense);
-  const cells: [string, boolean, boolean, string][] = [
-    ["both branches", true, true, "var(--answer)"],
-    ["sparse alone", true, false, "var(--sparse)"],
-    ["dense alone", false, true, "var(--dense)"],
-    ["neither", false, false, "var(--lost)"],
+  const finders = (row: QuestionRow) => branches.filter(({ id }) => among(row.ranks[id]));
+  const where = (fits: (found: Branch[]) => boolean) => rows.filter((row) => fits(finders(row)));
+  const all = branches.length;
+  const cells: Cell[] = [
+    [
+      all === 2 ? "both branches" : `all ${all} branches`,
+      where((found) => found.length === all),
+      "var(--answer)",
+    ],
+    ...(all > 2
+      ? [["several of them", where(({ length }) => length > 1 && length < all), "var(--fused)"] as Cell]
+      : []),
+    ...branches.map(
+      ({ id, family }) =>
+        [
+          `${id} alone`,
+          where((found) => found.length === 1 && found[0]!.id === id),
+          `var(--${family})`,
+        ] as Cell,
+    ),
+    [all === 2 ? "neither" : "none", where((found) => found.length === 0), "var(--lost)"],
   ];
   return (
     <div>
@@ -68,16 +84,13 @@ function WhoFindsWhat() {
           </tr>
         </thead>
         <tbody>
-          {cells.map(([name, inSparse, inDense, tone]) => {
-            const found = count(inSparse, inDense);
-            return (
-              <tr key={name}>
-                <td style={{ color: tone, fontWeight: 600 }}>{name}</td>
-                <td className="text-end">{found.length}</td>
-                <td className="text-end">{found.filter((row) => among(row.ranks.fused)).length}</td>
-              </tr>
-            );
-          })}
+          {cells.map(([name, found, tone]) => (
+            <tr key={name}>
+              <td style={{ color: tone, fontWeight: 600 }}>{name}</td>
+              <td className="text-end">{found.length}</td>
+              <td className="text-end">{found.filter((row) => among(row.ranks.fused)).length}</td>
+            </tr>
+          ))}
         </tbody>
       </Table>
       <p className="small-text soft">
@@ -91,8 +104,10 @@ function WhoFindsWhat() {
 /** Each branch and the fused list by the kind of question: codes are for one, paraphrase for the other. */
 function ByTag() {
   const questions = useQuestions();
-  const known = { sparse: useBranchId("sparse"), dense: useBranchId("dense"), fused: "fused" };
-  const stages = Object.entries(known).flatMap(([kind, name]) => (name === null ? [] : [{ kind, name }]));
+  const stages = [
+    ...useBranches().map(({ id, family }) => ({ kind: family as string, name: id })),
+    { kind: "fused", name: "fused" },
+  ];
   const rows = (questions.data ?? []).filter((row) => row.answerable && row.cause !== null);
   const tags = [...new Set(rows.flatMap((row) => row.tags))]
     .map((tag) => ({ tag, of: rows.filter((row) => row.tags.includes(tag)) }))
@@ -106,8 +121,8 @@ function ByTag() {
           <tr>
             <th>Tag</th>
             <th className="text-end">Questions</th>
-            {stages.map(({ kind }) => (
-              <th key={kind}>{kind}</th>
+            {stages.map(({ name }) => (
+              <th key={name}>{name}</th>
             ))}
           </tr>
         </thead>
@@ -119,7 +134,7 @@ function ByTag() {
               {stages.map(({ kind, name }) => {
                 const found = of.filter((row) => (row.ranks[name] ?? 99) <= AMONG).length;
                 return (
-                  <td key={kind} style={{ "--tone": `var(--${kind})` } as React.CSSProperties}>
+                  <td key={name} style={{ "--tone": `var(--${kind})` } as React.CSSProperties}>
                     <span className="bar" style={{ width: (44 * found) / of.length }} /> {found}
                   </td>
                 );

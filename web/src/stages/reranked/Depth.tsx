@@ -1,7 +1,7 @@
 // How deep the shortlist should be: recall and time at every depth, measured on the labelled questions.
 import { scaleLinear, scaleSqrt } from "d3-scale";
 import { useState } from "react";
-import { useDepths, useStartDepths, type DepthPoint, type Depths } from "../../api/reranking";
+import { useDepths, useStartDepths, type DepthPoint, type Depths } from "./api";
 import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
 import { milliseconds } from "../../text/numbers";

@@ -1,7 +1,7 @@
 // The floor as a line to drag: scores of all shortlists, and what would fall under it.
 import { scaleLinear } from "d3-scale";
 import { useRef, useState } from "react";
-import { useFloor, type Floor } from "../../api/reranking";
+import { useFloor, type Floor } from "./api";
 import { Shown } from "../../shell/states";
 import { score } from "../../text/numbers";
 import { TakeUp } from "../shared/TakeUp";

@@ -1,8 +1,9 @@
 // Reranked: the shortlist before and after the scorer, what its score rests on, the floor, the depth, a scorer alone.
 import { useState } from "react";
 import type { Asked, Schemas } from "../../api/client";
-import { useLine, useMatches, useQuestions } from "../../api/queries";
-import { useScorers } from "../../api/reranking";
+import { useLine, useQuestions } from "../../api/queries";
+import { useMatches } from "./api";
+import { useScorers } from "./api";
 import { Segments } from "../../shell/Segments";
 import { useGo } from "../../shell/pin";
 import { Empty, Measured } from "../../shell/states";
@@ -16,7 +17,6 @@ import { chunksByNumber, place, stageOfKind } from "../shared/trace";
 import { Depth } from "./Depth";
 import { FloorPicture } from "./FloorPicture";
 import { RestsOn } from "./RestsOn";
-import { LATE } from "./settings";
 import { Slope } from "./Slope";
 import { TryScorer } from "./TryScorer";
 
@@ -41,15 +41,13 @@ function NotHere() {
 function useScorer(): { name: string; title: string; late: boolean; blend: number } {
   const line = useLine();
   const scorers = useScorers();
-  const settings = (
-    line.data?.recipe.body as { rerank?: { scorer: string; blend?: number | null } } | undefined
-  )?.rerank;
+  const settings = line.data?.recipe.body.rerank;
   const name = settings?.scorer ?? "";
   const found = scorers.data?.find((row) => row.name === name);
   return {
     name,
     title: found?.title ?? name,
-    late: name === LATE,
+    late: found?.by_token ?? false,
     blend: settings?.blend ?? found?.blend ?? 0,
   };
 }

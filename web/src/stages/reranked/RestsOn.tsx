@@ -1,5 +1,5 @@
 // A passage with its sentences shaded by how much the joint score drops without each.
-import { useRestsOn } from "../../api/reranking";
+import { useRestsOn } from "./api";
 import { Shown } from "../../shell/states";
 import { codePoints, pieces, type Range } from "../../text/codepoints";
 import { score } from "../../text/numbers";

@@ -1,12 +1,12 @@
 // A scorer on its own: a question and passages, read together beside vectors made apart, and what a score rests on.
 import { useState } from "react";
 import { Form } from "react-bootstrap";
-import { useScorers, useTried, type TriedRow } from "../../api/reranking";
+import { useScorers, useTried, type TriedRow } from "./api";
 import { useLine } from "../../api/queries";
 import { Shown } from "../../shell/states";
 import { score } from "../../text/numbers";
 import { RestsOn } from "./RestsOn";
-import { LATE, passagesOf } from "./settings";
+import { passagesOf } from "./settings";
 
 const EXAMPLE = {
   question: "At what wind speed does the gondola stop?",
@@ -29,8 +29,8 @@ export interface Given {
 export function TryScorer({ given }: { given?: Given }) {
   const scorers = useScorers();
   const line = useLine();
-  const rerank = (line.data?.recipe.body as { rerank?: { scorer?: string } } | undefined)?.rerank;
-  const joint = (scorers.data ?? []).filter((row) => row.kind !== LATE);
+  const rerank = line.data?.recipe.body.rerank;
+  const joint = (scorers.data ?? []).filter((row) => row.alone);
   const own = joint.find((row) => row.name === rerank?.scorer) ?? joint[0];
   const [named, setNamed] = useState<string | null>(null);
   const [question, setQuestion] = useState(given?.question ?? EXAMPLE.question);

@@ -7,7 +7,6 @@ export interface FloorQuestion {
   relevant: boolean[];
 }
 
-export const LATE = "late-interaction";
 type Body = Record<string, unknown>;
 
 /** A recipe with some settings of its reranking changed. */

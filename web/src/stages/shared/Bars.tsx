@@ -30,16 +30,16 @@ export function Bars({
       <div className="small-text soft">{y}</div>
       <ResponsiveContainer width="100%" height={height}>
         <BarChart data={data} margin={{ top: 6, right: 12, bottom: 2, left: -14 }}>
-          <CartesianGrid vertical={false} stroke="#eadfce" />
-          <XAxis dataKey="name" tick={{ fontSize: 12, fill: "#6d5746" }} interval="preserveStartEnd" />
-          <YAxis allowDecimals={false} tick={{ fontSize: 12, fill: "#6d5746" }} />
-          <Tooltip cursor={{ fill: "#f4eadc" }} formatter={(value) => [String(value), y]} />
+          <CartesianGrid vertical={false} stroke="var(--grid)" />
+          <XAxis dataKey="name" tick={{ fontSize: 12, fill: "var(--soft)" }} interval="preserveStartEnd" />
+          <YAxis allowDecimals={false} tick={{ fontSize: 12, fill: "var(--soft)" }} />
+          <Tooltip cursor={{ fill: "var(--hover)" }} formatter={(value) => [String(value), y]} />
           {mark && (
             <ReferenceLine
               x={mark.at}
               stroke="var(--lost)"
               strokeDasharray="4 3"
-              label={{ value: mark.label, position: "insideTopRight", fontSize: 12, fill: "#a5301d" }}
+              label={{ value: mark.label, position: "insideTopRight", fontSize: 12, fill: "var(--lost)" }}
             />
           )}
           <Bar dataKey="value" fill={tone} radius={[3, 3, 0, 0]} isAnimationActive={false} />

@@ -1,6 +1,7 @@
 // A setting that was found by measuring, taken into the recipe with one click.
 import { Button } from "react-bootstrap";
-import { useLine, useSaveRecipe } from "../../api/queries";
+import { useLine } from "../../api/queries";
+import { useSaveRecipe } from "../../recipe/api";
 
 type Body = Record<string, unknown>;
 

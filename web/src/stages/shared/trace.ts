@@ -10,6 +10,11 @@ export function stageOfKind(asked: Asked, stage: StageName): StageTrace | undefi
   return asked.trace.stages.find((row) => kindOf(asked, row) === stage);
 }
 
+/** The trace of a branch, by its id. */
+export function stageOfBranch(asked: Asked, branch: string | null): StageTrace | undefined {
+  return asked.trace.stages.find((row) => row.kind === "branch" && row.stage === branch);
+}
+
 export function chunksByNumber(asked: Asked): Map<number, TracedChunk> {
   return new Map(asked.chunks.map((chunk) => [chunk.number, chunk]));
 }

@@ -1,7 +1,8 @@
 // The settings of an analysis; what a change does is seen at once in the playground.
 import { Form } from "react-bootstrap";
-import { useReadSynonyms } from "../../api/indexes";
-import { LANGUAGES, type Analysis } from "./variants";
+import { useCatalogue } from "../../api/catalogue";
+import { useReadSynonyms } from "./api";
+import type { Analysis } from "./analysis";
 
 export function AnalysisSettings({
   analysis,
@@ -11,11 +12,19 @@ export function AnalysisSettings({
   set: (analysis: Analysis) => void;
 }) {
   const read = useReadSynonyms((synonyms) => set({ ...analysis, synonyms }));
+  const settings = useCatalogue().analysis;
+  const named = (name: string) => settings.find((setting) => setting.name === name);
+  const choices = (name: string) =>
+    named(name)?.choices.map(({ value, title }) => (
+      <option key={value} value={value}>
+        {title}
+      </option>
+    ));
   const change = (part: Partial<Analysis>) => set({ ...analysis, ...part });
-  const tick = (name: "stem" | "stop_words" | "keep_codes", label: string) => (
+  const tick = (name: "stem" | "stop_words" | "keep_codes") => (
     <Form.Check
       id={`analysis-${name}`}
-      label={label}
+      label={named(name)?.title ?? name}
       checked={analysis[name]}
       onChange={(event) => change({ [name]: event.target.checked })}
     />
@@ -23,24 +32,20 @@ export function AnalysisSettings({
   return (
     <div className="analysis-settings small-text">
       <div>
-        <label htmlFor="analysis-language">Language</label>
+        <label htmlFor="analysis-language">{named("language")?.title}</label>
         <Form.Select
           id="analysis-language"
           size="sm"
           value={analysis.language}
           onChange={(event) => change({ language: event.target.value })}
         >
-          {Object.entries(LANGUAGES).map(([code, name]) => (
-            <option key={code} value={code}>
-              {name}
-            </option>
-          ))}
+          {choices("language")}
         </Form.Select>
       </div>
       <div>
-        {tick("stem", "stem words")}
-        {tick("stop_words", "leave out stop words")}
-        {tick("keep_codes", "keep codes whole too")}
+        {tick("stem")}
+        {tick("stop_words")}
+        {tick("keep_codes")}
       </div>
       <div>
         <label htmlFor="analysis-grams">Words become</label>
@@ -66,15 +71,14 @@ export function AnalysisSettings({
         </Form.Select>
       </div>
       <div>
-        <label htmlFor="analysis-cjk">Chinese, Japanese, Korean</label>
+        <label htmlFor="analysis-cjk">{named("cjk")?.title}</label>
         <Form.Select
           id="analysis-cjk"
           size="sm"
           value={analysis.cjk}
           onChange={(event) => change({ cjk: event.target.value })}
         >
-          <option value="pairs">pairs of signs</option>
-          <option value="single">single signs</option>
+          {choices("cjk")}
         </Form.Select>
       </div>
       <div>

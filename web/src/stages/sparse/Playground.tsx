@@ -1,28 +1,35 @@
 // The analysis playground: type a text, see what every step makes of it, and which chunks hold the terms.
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
-import { useAnalysis, type AnalysisStep, type HardCase } from "../../api/indexes";
-import { useLine, useSaveRecipe } from "../../api/queries";
+import { useAnalysis, type AnalysisStep, type HardCase } from "./api";
+import { useLine } from "../../api/queries";
+import { useSaveRecipe } from "../../recipe/api";
 import { Failed, Loading } from "../../shell/states";
 import { useSettled } from "../chunks/settled";
+import { useCatalogue } from "../../api/catalogue";
+import type { RecipeDocument } from "../../api/client";
+import { startOf } from "../../recipe/kinds";
 import { AnalysisSettings } from "./AnalysisSettings";
-import { analysisOf, withAnalysis, type Analysis } from "./variants";
+import { analysisOf, withAnalysis, type Analysis } from "./analysis";
 
 const NAMES = new Intl.DisplayNames("en", { type: "language" });
 const SAMPLE = "Why did the gondolas stop after alarm E-417 at Brackenhorn's upper station?";
 
-export function Playground() {
+export function Playground({ branch }: { branch: string | null }) {
   const line = useLine();
   const recipe = line.data?.recipe;
+  const { analysis } = useCatalogue();
   if (!recipe) return <Loading what="Reading the recipe" />;
-  return <Bench key={recipe.id} body={recipe.body as Record<string, unknown>} />;
+  if (!analysis.length) return <Loading what="Reading what there is to choose from" />;
+  return <Bench key={recipe.id} body={recipe.body} branch={branch} />;
 }
 
-function Bench({ body }: { body: Record<string, unknown> }) {
-  const inForce = analysisOf(body);
+function Bench({ body, branch }: { body: RecipeDocument; branch: string | null }) {
+  const catalogue = useCatalogue();
+  const inForce = analysisOf(body, branch, startOf(catalogue.analysis));
   const [text, setText] = useState(SAMPLE);
   const [analysis, setAnalysis] = useState<Analysis>(inForce);
-  const found = useAnalysis(useSettled(text, 150), analysis);
+  const found = useAnalysis(useSettled(text, 150), analysis, branch);
   const save = useSaveRecipe(() => undefined);
   const changed = JSON.stringify(analysis) !== JSON.stringify(inForce);
   return (
@@ -42,7 +49,9 @@ function Bench({ body }: { body: Record<string, unknown> }) {
               size="sm"
               className="text-nowrap"
               disabled={save.isPending || Boolean(found.error)}
-              onClick={() => save.mutate({ body: withAnalysis(body, analysis), note: "Analysis changed" })}
+              onClick={() =>
+                save.mutate({ body: withAnalysis(body, branch, analysis), note: "Analysis changed" })
+              }
             >
               Use and build
             </Button>

@@ -2,26 +2,27 @@
 import { useState } from "react";
 import { Table } from "react-bootstrap";
 import type { Asked, Explained } from "../../api/client";
-import { useIndexStage, type SparseFacts } from "../../api/indexes";
-import { useExplained } from "../../api/queries";
 import { Segments } from "../../shell/Segments";
 import { Empty, Shown } from "../../shell/states";
 import { bytes, milliseconds, score } from "../../text/numbers";
+import { useFamily, type Setting } from "../../api/catalogue";
+import { choiceTitle, kindOf } from "../../recipe/kinds";
 import { useBranchId } from "../shared/branch";
+import { BranchChoice } from "../shared/BranchChoice";
 import { Figures, StageHead } from "../shared/Figures";
 import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
 import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
-import { chunksByNumber, stageOfKind } from "../shared/trace";
+import { chunksByNumber, stageOfBranch } from "../shared/trace";
+import { useExplained, useSparseStage, type SparseFacts } from "./api";
 import { Playground } from "./Playground";
-import { VARIANTS } from "./variants";
 
 /** So many of the first chunks, and of the relevant ones that were not found, are explained. */
 const EXPLAINED = 20;
 
 export function Sparse() {
-  const stage = useIndexStage();
   const branch = useBranchId("sparse");
+  const stage = useSparseStage(branch);
   const [side, setSide] = useState<"index" | "playground">("index");
   if (branch === null) return <NotHere />;
   return (
@@ -30,19 +31,24 @@ export function Sparse() {
         It finds exact things, words and codes; a chunk without any term of the question is never found.
       </StageHead>
       <div className="body">
-        <Segments
-          options={[
-            ["index", "Index"],
-            ["playground", "Analysis playground"],
-          ]}
-          value={side}
-          choose={setSide}
-        />
+        <div className="d-flex gap-3 flex-wrap">
+          <Segments
+            options={[
+              ["index", "Index"],
+              ["playground", "Analysis playground"],
+            ]}
+            value={side}
+            choose={setSide}
+          />
+          <BranchChoice family="sparse" />
+        </div>
         {side === "playground" ? (
-          <Playground />
+          <Playground key={branch} branch={branch} />
         ) : (
           <Shown query={stage} what="Reading the index">
-            {(data) => (data.sparse ? <Index facts={data.sparse} branch={branch} /> : <NotHere />)}
+            {(data) =>
+              data.facts ? <Index facts={data.facts} branch={branch} /> : <NoTerms branch={branch} />
+            }
           </Shown>
         )}
       </div>
@@ -52,6 +58,8 @@ export function Sparse() {
 
 function Index({ facts, branch }: { facts: SparseFacts; branch: string }) {
   const among = useAmongFirst(branch);
+  const weightings = kindOf(useFamily("branches"), "bm25")?.settings ?? [];
+  const variant = choiceTitle(weightings as Setting[], "variant", facts.variant);
   return (
     <>
       <Figures
@@ -67,8 +75,8 @@ function Index({ facts, branch }: { facts: SparseFacts; branch: string }) {
         ]}
       />
       <p className="small-text mb-2">
-        <b>{facts.fields.length ? "BM25F over fields" : VARIANTS[facts.variant]}</b>, {facts.measure}; larger
-        is better. {facts.fields.map((field) => `${field.name} counts ${field.weight} times`).join(", ")}
+        <b>{facts.fields.length ? "BM25F over fields" : variant}</b>, {facts.measure}; larger is better.{" "}
+        {facts.fields.map((field) => `${field.name} counts ${field.weight} times`).join(", ")}
         {facts.segments > 1 && ` The index has ${facts.segments} segments.`}
       </p>
       <div className="split" style={{ gridTemplateColumns: "1.4fr 1fr 1fr", height: "auto" }}>
@@ -76,6 +84,18 @@ function Index({ facts, branch }: { facts: SparseFacts; branch: string }) {
         <Terms title="Commonest terms" rows={facts.commonest} />
         <Terms title="Commonest codes, kept whole" rows={facts.codes} />
       </div>
+    </>
+  );
+}
+
+/** A kind of branch that tells no terms: what every branch has. */
+function NoTerms({ branch }: { branch: string }) {
+  return (
+    <>
+      <p className="small-text soft">
+        The kind of branch “{branch}” says nothing of its index; pin a question to see what it ranks.
+      </p>
+      <FirstRanks branch={branch} tone="var(--sparse)" />
     </>
   );
 }
@@ -117,14 +137,15 @@ function Terms({ title, rows }: { title: string; rows: { term: string; chunks: n
 }
 
 export function SparsePinned({ asked }: { asked: Asked }) {
-  const stage = stageOfKind(asked, "sparse");
+  const branch = useBranchId("sparse");
+  const stage = stageOfBranch(asked, branch);
   const chunks = chunksByNumber(asked);
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
   const missed = asked.chunks
     .filter((chunk) => chunk.relevant && !stage?.chunks.includes(chunk.number))
     .map((chunk) => chunk.number);
   const shown = [...(stage?.chunks.slice(0, EXPLAINED) ?? []), ...missed.slice(0, EXPLAINED)];
-  const told = useExplained(asked.trace.question, stage ? shown : []);
+  const told = useExplained(asked.trace.question, stage ? shown : [], branch ?? "");
   if (!stage) return <NotHere />;
   const explained = told.data?.find((row) => row.chunk === chosen);
   if (stage.chunks.length === 0)
@@ -134,43 +155,46 @@ export function SparsePinned({ asked }: { asked: Asked }) {
       </Empty>
     );
   return (
-    <div className="split two">
-      <div>
-        <h3>
-          {stage.chunks.length} chunks share a term with the question{" "}
-          <span className="soft fw-normal num">
-            {milliseconds(stage.seconds)}, {stage.measure}; larger is better
-          </span>
-        </h3>
-        <HitList stage={stage} chunks={chunks} chosen={chosen} choose={setChosen} tone="var(--sparse)" />
-        {missed.length > 0 && (
-          <div className="notice mt-2" style={{ "--tone": "var(--lost)" } as React.CSSProperties}>
-            Relevant and not found:{" "}
-            {missed.map((chunk) => (
-              <button
-                key={chunk}
-                type="button"
-                className="btn btn-link btn-sm p-0 me-2"
-                onClick={() => setChosen(chunk)}
-              >
-                chunk {chunk}
-              </button>
-            ))}
-          </div>
-        )}
+    <>
+      <BranchChoice family="sparse" />
+      <div className="split two">
+        <div>
+          <h3>
+            {stage.chunks.length} chunks share a term with the question{" "}
+            <span className="soft fw-normal num">
+              {milliseconds(stage.seconds)}, {stage.measure}; larger is better
+            </span>
+          </h3>
+          <HitList stage={stage} chunks={chunks} chosen={chosen} choose={setChosen} tone="var(--sparse)" />
+          {missed.length > 0 && (
+            <div className="notice mt-2" style={{ "--tone": "var(--lost)" } as React.CSSProperties}>
+              Relevant and not found:{" "}
+              {missed.map((chunk) => (
+                <button
+                  key={chunk}
+                  type="button"
+                  className="btn btn-link btn-sm p-0 me-2"
+                  onClick={() => setChosen(chunk)}
+                >
+                  chunk {chunk}
+                </button>
+              ))}
+            </div>
+          )}
+        </div>
+        <div>
+          <h3>Why it is there</h3>
+          <Shown query={told} what="Looking at the terms">
+            {() => explained && <TermTable explained={explained} />}
+          </Shown>
+          <PassageCard
+            chunk={chosen === null ? undefined : chunks.get(chosen)}
+            show="terms"
+            terms={explained?.found}
+          />
+        </div>
       </div>
-      <div>
-        <h3>Why it is there</h3>
-        <Shown query={told} what="Looking at the terms">
-          {() => explained && <TermTable explained={explained} />}
-        </Shown>
-        <PassageCard
-          chunk={chosen === null ? undefined : chunks.get(chosen)}
-          show="terms"
-          terms={explained?.found}
-        />
-      </div>
-    </div>
+    </>
   );
 }
 

@@ -2,7 +2,7 @@
 
 import json
 
-from django.core.management.base import BaseCommand
+from django.core.management.base import BaseCommand, CommandParser
 
 from doppio.library.models import Event
 
@@ -10,12 +10,12 @@ from doppio.library.models import Event
 class Command(BaseCommand):
     help = "Print what people did, newest first, a JSON object a line."
 
-    def add_arguments(self, parser):
+    def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--kind", default="", help="Only events of this kind, such as 'sign-in failed'.")
         parser.add_argument("--name", default="", help="Only events of this name.")
         parser.add_argument("--most", type=int, default=200, help="At most so many.")
 
-    def handle(self, *args, kind: str, name: str, most: int, **options):
+    def handle(self, *args: object, kind: str, name: str, most: int, **options: object) -> None:
         rows = Event.objects.select_related("workspace")
         rows = rows.filter(kind=kind) if kind else rows
         rows = rows.filter(name=name) if name else rows

@@ -1,1 +1,0 @@
-"""Recipes and their versions, questions asked, and the pipelines that answer them."""

@@ -1,0 +1,210 @@
+"""Vectors, the structures over them, and the vectors of all tokens as pieces of an index."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from doppio.core.branches.dense.encoding import Wanted, encode_segment, mapped
+from doppio.core.branches.dense.index import VECTORS
+from doppio.core.branches.dense.metric import COSINE, EUCLIDEAN, prepared
+from doppio.core.branches.dense.structure import KIND as STRUCTURE
+from doppio.core.branches.dense.structure import build_structure, built_settings, grown, open_structure
+from doppio.core.branches.dense.structures.kind import STRUCTURES
+from doppio.core.fingerprint import fingerprint
+from doppio.core.kernels.rows import ranges
+from doppio.core.kinds import Settings
+from doppio.core.models import token_vectors
+from doppio.core.models.encoder import Encoder, TextEncoder
+from doppio.core.models.registry import TRAINED, TRAINED_TITLE, Models
+from doppio.core.models.trained import KIND as TRAINED_KIND
+from doppio.core.models.trained import TrainedEncoder, train
+from doppio.core.progress import Progress
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.pieces import (
+    Arrays,
+    Building,
+    Costing,
+    Estimate,
+    Facts,
+    Needs,
+    Piece,
+    Planning,
+    Source,
+    Whole,
+)
+from doppio.core.text.analysis import VERSION
+
+ROWS = 1 << 13
+ENCODE = "encode chunks"
+TOKENS = token_vectors.KIND
+MEMORY = 64e6
+
+
+class VectorsMaker:
+    """Encodes every segment that lacks vectors; vectors of all tokens come out of the same pass."""
+
+    kinds: Mapping[str, str] = {VECTORS: ENCODE, TOKENS: "keep the vectors of all tokens"}
+    wholes: Sequence[str] = (TRAINED_KIND,)
+    order = 2
+
+    def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
+        work: list[tuple[int, TextEncoder, Wanted]] = []
+        for place in dict.fromkeys(place for place, _ in lacking):
+            pieces = [piece for at, piece in lacking if at == place]
+            work += [(place, encoder, wanted) for encoder, wanted in _wanted(building, place, pieces)]
+        lengths = [np.minimum(building.tokens(place), encoder.max_tokens) for place, encoder, _ in work]
+        building.progress.start(ENCODE, sum(int(own.sum()) for own in lengths), "tokens")
+        for (place, encoder, wanted), own in zip(work, lengths, strict=True):
+            numbers = building.numbers(place)
+
+            def read(rows: Sequence[int], numbers: Any = numbers) -> list[str]:
+                return building.texts.indexed(numbers[list(rows)].tolist())
+
+            encode_segment(building.store, encoder, read, own, wanted, building.progress)
+
+    def merge(
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+    ) -> tuple[Arrays, Facts]:
+        if kind == TOKENS:
+            return _merged_tokens(sources, count), {}
+        dimension = sources[0].artifact.arrays["vectors"].shape[1]
+        draft = store.root / f".merging-{meta['segment']}-{meta['of']}.npy"
+        squares = np.zeros(count, np.float32)
+        rows = mapped(draft, "w+", np.float32, (max(count, 1), dimension))
+        for source in sources:
+            old, old_squares = source.artifact.arrays["vectors"], source.artifact.arrays["squares"]
+            there = np.flatnonzero(source.now >= 0)
+            for first in range(0, len(there), ROWS):
+                part = there[first : first + ROWS]
+                rows[source.now[part]] = old[part]
+                squares[source.now[part]] = old_squares[part]
+        rows.flush()
+        del rows
+        if not count:
+            draft.unlink()
+        array: Any = draft if count else np.empty((0, dimension), np.float32)
+        return {"vectors": array, "squares": squares}, {"dimension": dimension}
+
+    def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
+        dimension, rate = costing.counter.dimension, costing.rate(ENCODE, 0.0)
+        if piece.kind == VECTORS:
+            return Estimate(tokens / rate, chunks * (4.0 * dimension + 4), MEMORY)
+        return Estimate(tokens / rate, tokens * (dimension + 8.0) + 4 * costing.counter.vocabulary_size, MEMORY)
+
+
+class StructureMaker:
+    """Builds the structures over vectors that are there."""
+
+    kinds: Mapping[str, str] = {STRUCTURE: "build the structure over the vectors"}
+    wholes: Sequence[str] = ()
+    order = 3
+
+    def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
+        for place, piece in lacking:
+            over = fingerprint(building.segment(place), piece.facts["over"])
+            artifact = building.store.open(VECTORS, over)
+            vectors = prepared(artifact.arrays["vectors"], artifact.arrays["squares"], piece.facts["metric"])
+            arrays = build_structure(vectors, piece.facts["settings"], building.progress)
+            building.write(piece, place, arrays, vectors=over)
+
+    def merge(
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+    ) -> tuple[Arrays, Facts] | None:
+        over, kind_of_it = fingerprint(meta["segment"], meta["over"]), STRUCTURES.get(meta["settings"]["kind"])
+        if not store.has(VECTORS, over) or meta["settings"].get("edition", 1) != kind_of_it.edition:
+            return None
+        opened = store.open(VECTORS, over)
+        vectors = prepared(opened.arrays["vectors"], opened.arrays["squares"], meta["metric"])
+        largest = max(sources, key=lambda source: int((source.now >= 0).sum()))
+        before = open_structure(meta["settings"]["kind"], largest.artifact.arrays)
+        arrays = grown(before, largest.now, vectors, progress)
+        return arrays or build_structure(vectors, meta["settings"], progress), {"vectors": over}
+
+    def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
+        settings = piece.facts["settings"]
+        size = chunks * STRUCTURES.get(settings["kind"]).bytes_each(settings, costing.counter.dimension)
+        return Estimate(chunks / costing.rate(f"build {settings['kind']}", 3000.0), size, size)
+
+
+VECTORS_MAKER, STRUCTURE_MAKER = VectorsMaker(), StructureMaker()
+
+
+def vector_needs(branch: Settings, planning: Planning) -> Needs:
+    """Vectors of a dense branch, the structure over them, and the encoder that is trained on the chunks if it
+    wants that one."""
+    wholes: tuple[Whole, ...] = ()
+    if branch["encoder"] == TRAINED:
+        digest, title, unit = trained_digest(planning.chunks), TRAINED_TITLE, True
+        wholes = (Whole(TRAINED_KIND, digest, "train the corpus's encoder", train),)
+    else:
+        encoder = planning.models.encoder(branch["encoder"])
+        digest, title = encoder.digest, encoder.title
+        unit = branch["metric"] == COSINE or encoder.unit
+    facts: Facts = {"encoder": branch["encoder"], "title": title, "unit": unit}
+    made = Piece(VECTORS, fingerprint(digest, unit), facts, VECTORS_MAKER)
+    if not STRUCTURES.get(branch["structure"]["kind"]).built:
+        return Needs({VECTORS: made}, wholes)
+    settings = built_settings(branch["structure"])
+    # Structures are the same for cosine and inner product: both go by the product.
+    metric = branch["metric"] if branch["metric"] == EUCLIDEAN else COSINE
+    over = {"settings": settings, "metric": metric, "over": made.of}
+    structure = Piece(STRUCTURE, fingerprint(made.of, settings, metric), over, STRUCTURE_MAKER)
+    return Needs({VECTORS: made, STRUCTURE: structure}, wholes)
+
+
+def tokens_piece(counter: Encoder) -> Piece:
+    """The vectors of all tokens, by the encoder that counts them."""
+    return Piece(TOKENS, fingerprint(counter.digest, "tokens"), {"encoder": counter.name}, VECTORS_MAKER)
+
+
+def trained_digest(chunks: str) -> str:
+    """The digest of the encoder that is trained on the chunks of a list."""
+    return fingerprint(chunks, TRAINED, VERSION)
+
+
+def encoder_over(name: str, models: Models, store: ArtifactStore, chunks: str) -> TextEncoder:
+    """An encoder by name; the one that is trained on the chunks comes from its artifact."""
+    if name != TRAINED:
+        return models.encoder(name)
+    digest = trained_digest(chunks)
+    return TrainedEncoder(store.open(TRAINED_KIND, digest).arrays, digest)
+
+
+def _wanted(building: Building, place: int, pieces: Sequence[Piece]) -> list[tuple[TextEncoder, Wanted]]:
+    """Passes over a segment: one for each encoder, and the tokens' in that of the same encoder."""
+    segment, counter = building.segment(place), building.counter
+    found: list[tuple[TextEncoder, Wanted]] = []
+    tokens = next((piece for piece in pieces if piece.kind == TOKENS), None)
+    named = (tokens.key(segment), tokens.meta(segment, building.count(place))) if tokens else None
+    for piece in pieces:
+        if piece.kind == VECTORS:
+            encoder = encoder_over(piece.facts["encoder"], building.models, building.store, building.chunks)
+            same = named if encoder.digest == counter.digest else None
+            vectors = piece.key(segment), piece.meta(segment, building.count(place))
+            name = fingerprint(segment, encoder.digest)
+            found.append((encoder, Wanted(name, vectors, same, piece.facts["unit"])))
+            named = None if same else named
+    if named:
+        found.append((counter, Wanted(fingerprint(segment, counter.digest), None, named)))
+    return found
+
+
+def _merged_tokens(sources: Sequence[Source], count: int) -> Arrays:
+    spans = np.zeros((count, 2), np.int64)
+    names = ("codes", "scales", "ids")
+    parts: dict[str, list[Any]] = {name: [] for name in names}
+    at = 0
+    for source in sources:
+        arrays = source.artifact.arrays
+        there = np.flatnonzero(source.now >= 0)
+        begins, lengths = arrays["spans"][there].T
+        places = ranges(begins, lengths)
+        for name in names:
+            parts[name].append(arrays[name][places])
+        spans[source.now[there], 0] = at + np.cumsum(lengths) - lengths
+        spans[source.now[there], 1] = lengths
+        at += int(lengths.sum())
+    joined = {name: np.concatenate(own) for name, own in parts.items()}
+    vocabulary = len(sources[0].artifact.arrays["frequency"])
+    return {"spans": spans, **joined, "frequency": token_vectors.frequencies(spans, joined["ids"], vocabulary)}

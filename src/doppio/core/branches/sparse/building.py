@@ -1,0 +1,138 @@
+"""Postings from texts: terms are gathered, sorted and packed in runs, which are merged at the end."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from doppio.core.branches.sparse.blocks import fill_blocks, measure_blocks
+from doppio.core.branches.sparse.merging import merge_postings
+from doppio.core.branches.sparse.packing import BLOCK
+from doppio.core.branches.sparse.postings import Postings
+from doppio.core.progress import Progress, Silent
+from doppio.core.text.analysis import Analysis
+
+# Terms that are gathered before they are packed.
+RUN = 16 << 20
+
+
+def build_postings(
+    texts: Iterable[str], count: int, analysis: Analysis, progress: Progress | None = None
+) -> Postings:
+    """Index `count` texts; the n-th text is chunk n.
+
+    Notes
+    -----
+    Terms are gathered and packed in runs, which are merged at the end: what is held beside the result is about as
+    large as the result.
+    """
+    progress = progress or Silent()
+    progress.start("index terms", count, "chunks")
+    numbers = analysis.numbering()
+    lengths = np.zeros(count, np.int32)
+    stream, runs = np.empty(RUN, np.int32), []
+    first, filled = 0, 0
+    for chunk, text in enumerate(texts):
+        found = numbers(text)
+        if filled and filled + len(found) > len(stream):
+            runs.append((_run(numbers.vocabulary, stream[:filled], lengths[first:chunk]), np.arange(first, chunk)))
+            first, filled = chunk, 0
+        if len(found) > len(stream):
+            stream = np.empty(len(found), np.int32)
+        stream[filled : filled + len(found)] = found
+        filled += len(found)
+        lengths[chunk] = len(found)
+        progress.advance(1)
+    if not runs:
+        return pack_postings(list(numbers.vocabulary), stream[:filled], lengths)
+    runs.append((_run(numbers.vocabulary, stream[:filled], lengths[first:]), np.arange(first, count)))
+    del stream
+    return merge_postings(runs, count)
+
+
+def _run(vocabulary: Mapping[str, int], stream: NDArray[np.int32], lengths: NDArray[np.int32]) -> Postings:
+    """Postings of some of the chunks, of the terms that they hold alone."""
+    there = np.bincount(stream, minlength=len(vocabulary)) > 0
+    own = (np.cumsum(there) - 1).astype(np.int32)[stream]
+    made = pack_postings([name for name, used in zip(vocabulary, there.tolist(), strict=True) if used], own, lengths)
+    # What bounds its blocks is found anew for those that they become.
+    return replace(made, peaks=made.peaks[:0].copy(), peak_begins=made.peak_begins[:1].copy())
+
+
+def pack_postings(vocabulary: Sequence[str], stream: NDArray[np.int32], lengths: NDArray[np.int32]) -> Postings:
+    """Postings from the terms of all chunks.
+
+    Parameters
+    ----------
+    vocabulary : sequence of t different str
+        In any order.
+    stream : (sum of lengths,) int32 array
+        Positions in the vocabulary, chunk after chunk.
+    lengths : (n,) int32 array
+        Terms of each chunk.
+    """
+    encoded = [term.encode() for term in vocabulary]
+    order = sorted(range(len(encoded)), key=encoded.__getitem__)
+    ranks = np.empty(len(encoded), np.int32)
+    ranks[order] = np.arange(len(encoded), dtype=np.int32)
+    sizes = np.array([len(encoded[place]) for place in order], np.int64)
+    blob = np.frombuffer(b"".join(encoded[place] for place in order), np.uint8)
+    chunks, counts, begins = invert(stream, ranks, lengths)
+    return _packed(blob, np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64), chunks, counts, begins, lengths)
+
+
+def _packed(
+    blob: NDArray[np.uint8],
+    term_begins: NDArray[np.int64],
+    chunks: NDArray[np.int32],
+    counts: NDArray[np.int32],
+    begins: NDArray[np.int64],
+    lengths: NDArray[np.int32],
+) -> Postings:
+    held = np.diff(begins)
+    block_begins = np.concatenate([[0], np.cumsum((held + BLOCK - 1) // BLOCK)]).astype(np.int64)
+    blocks = int(block_begins[-1])
+    last, places, bits = np.zeros(blocks, np.int32), np.zeros(blocks, np.int64), np.zeros((blocks, 2), np.uint8)
+    peak_begins = np.zeros(blocks + 1, np.int64)
+    size, peaks = measure_blocks(chunks, counts, begins, lengths, block_begins, last, places, bits, peak_begins)
+    packed, pairs = np.zeros(size, np.uint8), np.zeros((peaks, 2), np.int32)
+    fill_blocks(chunks, counts, begins, lengths, block_begins, places, bits, peak_begins, packed, pairs)
+    sums = np.concatenate([[0], np.cumsum(counts, dtype=np.int64)])
+    return Postings(blob, term_begins, held.astype(np.int32), sums[begins[1:]] - sums[begins[:-1]], block_begins,
+                    last, places, bits, packed, peak_begins, pairs, lengths)  # fmt: skip
+
+
+@njit(cache=True, nogil=True)
+def invert(
+    stream: NDArray[np.int32], ranks: NDArray[np.int32], lengths: NDArray[np.int32]
+) -> tuple[NDArray[np.int32], NDArray[np.int32], NDArray[np.int64]]:
+    """Sort a stream of terms by term, then chunk, and count repeats: chunks, counts, begins of the terms."""
+    terms = ranks.size
+    begins = np.zeros(terms + 1, np.int64)
+    last = np.full(terms, -1, np.int32)
+    at = 0
+    for chunk in range(lengths.size):
+        for _ in range(lengths[chunk]):
+            term = ranks[stream[at]]
+            at += 1
+            if last[term] != chunk:
+                last[term] = chunk
+                begins[term + 1] += 1
+    for term in range(terms):
+        begins[term + 1] += begins[term]
+    place = begins[:-1].copy()
+    last[:] = -1
+    chunks, counts = np.empty(begins[terms], np.int32), np.zeros(begins[terms], np.int32)
+    at = 0
+    for chunk in range(lengths.size):
+        for _ in range(lengths[chunk]):
+            term = ranks[stream[at]]
+            at += 1
+            if last[term] != chunk:
+                last[term] = chunk
+                chunks[place[term]] = chunk
+                place[term] += 1
+            counts[place[term] - 1] += 1
+    return chunks, counts, begins

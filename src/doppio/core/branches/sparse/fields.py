@@ -1,0 +1,222 @@
+"""BM25 over fields: title, headings and body count together, each with its own weight and length norm.
+
+References
+----------
+.. [1] S. Robertson, H. Zaragoza, M. Taylor, "Simple BM25 Extension to Multiple Weighted Fields", CIKM 2004:
+   counts are added over the fields before they are saturated, not scores after.
+"""
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from doppio.core.at_hand import kept
+from doppio.core.branches.explained import TermShare
+from doppio.core.branches.sparse.field_scan import (
+    MOST_FIELDS,
+    Lists,
+    field_units,
+    held_in_any,
+    scan_fields,
+    scan_fields_all,
+    share_from,
+)
+from doppio.core.branches.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex
+from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all
+from doppio.core.branches.sparse.weighting import Weighting
+from doppio.core.kernels.rows import rows_of
+from doppio.core.ranking import Ids, Scores, best_of
+
+# Terms whose chunks have been counted over the fields.
+HELD_KEPT = 20_000
+TITLE, HEADINGS, BODY = "title", "headings", "body"
+FIELDS = (TITLE, HEADINGS, BODY)
+# For every term of the question the name that it has in each field, since fields may be analysed differently.
+Forms = Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class FieldWeight:
+    """How much a field counts, and how much long ones are held back."""
+
+    weight: float
+    b: float
+
+
+class FieldedIndex:
+    """One sparse index a field, over the same chunks in the same segments."""
+
+    def __init__(self, fields: Mapping[str, SparseIndex]) -> None:
+        self.fields = dict(fields)
+        self._names = [name for name in FIELDS if name in self.fields]
+        first = next(iter(self.fields.values()))
+        self.count = first.count
+        self._segments = [(segment.now, segment.dead) for segment in first.segments]
+        self._lists_of: dict[tuple[int, tuple[tuple[str, FieldWeight], ...]], Lists] = {}
+        self._held_of: dict[tuple[tuple[str, str], ...], int] = {}
+
+    def search(
+        self,
+        terms: Sequence[Forms],
+        depth: int,
+        weights: Mapping[str, FieldWeight],
+        k1: float,
+        *,
+        exhaustive: bool | None = None,
+    ) -> tuple[Ids, Scores]:
+        """Rank chunks by BM25F.
+
+        Parameters
+        ----------
+        terms : sequence of mappings from field to term
+            A term that stands twice counts twice.
+        depth : int
+        weights : mapping from field to FieldWeight
+            A field that is not named is left out.
+        k1 : float
+        exhaustive : bool or None
+            As `SparseIndex.search` takes it.
+
+        Returns
+        -------
+        chunks : (m,) int64 array, best first
+        scores : (m,) float32 array
+
+        Notes
+        -----
+        The inverse document frequency counts the chunks that hold the term in any of the fields.
+        """
+        asked = self._asked(terms, weights)
+        if not asked or depth <= 0:
+            return _NO_IDS, np.empty(0, np.float32)
+        heap_scores, heap_chunks = np.empty(min(depth, self.count)), np.empty(min(depth, self.count), np.int64)
+        size = 0
+        for place, (now, dead) in enumerate(self._segments):
+            pairs = self._pairs(place, asked, weights)
+            chunks = len(self.fields[self._names[0]].segments[place].postings)
+            given = *pairs, np.array([weight for _, _, weight in asked]), k1, self._lists(place, weights)
+            if chunks <= FIRST_WINDOW if exhaustive is None else exhaustive:
+                scores = ZEROS.take(chunks)
+                scan_fields_all(*given, scores)
+                size = offer_all(scores, _NOTHING, 0.0, dead, now, heap_scores, heap_chunks, size)
+                ZEROS.give(scores)
+            else:
+                size = scan_fields(*given, chunks, dead, now, heap_scores, heap_chunks, size)
+        return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
+
+    def explain(
+        self, terms: Sequence[Forms], chunks: Sequence[int], weights: Mapping[str, FieldWeight], k1: float
+    ) -> list[list[TermShare]]:
+        """Share of every term in the score of each chunk; the shares add up to the score."""
+        wanted = np.asarray(chunks, np.int64)
+        rows: list[list[TermShare]] = [[] for _ in chunks]
+        for forms, repeats, weight in self._asked(terms, weights, all_of_them=True):
+            counts, mixed = np.zeros(len(wanted), np.int64), np.zeros(len(wanted), np.float32)
+            for place, (now, _) in enumerate(self._segments):
+                here, local = rows_of(now, len(self.fields[self._names[0]].segments[place].postings), wanted)
+                pulls = self._lists(place, weights).pulls
+                for field, name in enumerate(self._names):
+                    if name in forms and name in weights:
+                        postings = self.fields[name].segments[place].postings
+                        held = postings.counts(postings.number(forms[name]), local)
+                        counts[here] += held
+                        mixed[here] += held.astype(np.float32) * pulls[field][local]
+            shares = np.zeros(len(wanted))
+            there = mixed > 0
+            shares[there] = _shares(weight, mixed[there], k1)
+            held_in, name = self._held(forms, weights), forms.get(BODY) or next(iter(forms.values()))
+            idf = Weighting().idf(self.count, held_in)
+            for row, count, share in zip(rows, counts.tolist(), shares.tolist(), strict=True):
+                row.append(TermShare(name, repeats, count, held_in, idf, share))
+        return rows
+
+    def _asked(
+        self, terms: Sequence[Forms], weights: Mapping[str, FieldWeight], all_of_them: bool = False
+    ) -> list[tuple[Forms, int, float]]:
+        """Terms with their repeats and weights; without those that no chunk holds unless all are asked for."""
+        repeats = Counter(tuple(sorted(forms.items())) for forms in terms)
+        found: list[tuple[Forms, int, float]] = []
+        for key, times in repeats.items():
+            held = self._held(dict(key), weights)
+            if held or all_of_them:
+                found.append((dict(key), times, times * Weighting().idf(self.count, held)))
+        return found
+
+    def _held(self, forms: Forms, weights: Mapping[str, FieldWeight]) -> int:
+        """How many chunks hold a term in any of the fields; counted once a term."""
+        key = tuple(sorted((name, form) for name, form in forms.items() if name in weights))
+        return kept(self._held_of, key, lambda: self._counted(dict(key), weights), HELD_KEPT)
+
+    def _counted(self, forms: Forms, weights: Mapping[str, FieldWeight]) -> int:
+        return sum(
+            int(
+                held_in_any(
+                    np.array(self._numbers(place, forms), np.int64),
+                    self._lists(place, weights),
+                    dead,
+                    len(self.fields[self._names[0]].segments[place].postings),
+                )
+            )
+            for place, (_, dead) in enumerate(self._segments)
+        )
+
+    def _numbers(self, place: int, forms: Forms) -> list[int]:
+        """The number of a term in every field of a segment, -1 where it has none."""
+        return [
+            self.fields[name].segments[place].postings.number(forms[name]) if name in forms else -1
+            for name in self._names
+        ]
+
+    def _pairs(
+        self, place: int, asked: Sequence[tuple[Forms, int, float]], weights: Mapping[str, FieldWeight]
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+        """Lists to read in a segment: where each term's begin, their fields and their numbers."""
+        begins, fields, numbers = [0], [], []
+        for forms, _, _ in asked:
+            for field, number in enumerate(self._numbers(place, forms)):
+                name = self._names[field]
+                if number >= 0 and name in weights and weights[name].weight > 0:
+                    fields.append(field)
+                    numbers.append(number)
+            begins.append(len(fields))
+        return np.array(begins, np.int64), np.array(fields, np.int64), np.array(numbers, np.int64)
+
+    def _lists(self, place: int, weights: Mapping[str, FieldWeight]) -> Lists:
+        """What the fields of a segment hold, with bounds and norms for these weights; made once a setting."""
+        key = place, tuple(sorted(weights.items(), key=lambda item: item[0]))
+        most = SETTINGS_KEPT * max(len(self._segments), 1)
+        return kept(self._lists_of, key, lambda: self._made(place, weights), most)
+
+    def _made(self, place: int, weights: Mapping[str, FieldWeight]) -> Lists:
+        columns: list[list[NDArray[Any]]] = []
+        for name in self._names:
+            index = self.fields[name]
+            p = index.segments[place].postings
+            setting = weights.get(name, FieldWeight(0.0, 0.0))
+            base, rise = 1 - setting.b, setting.b / index.mean
+            # A field of a text without words has no length, and nothing to hold back.
+            norms = np.maximum(base + rise * p.lengths.astype(np.float64), 1e-9)
+            units = field_units(p.peak_begins, p.peaks, setting.weight, max(base, 1e-9), rise)
+            columns.append(
+                [p.held, p.block_begins, p.block_last, p.block_at, p.block_bits, p.data, units,
+                 (setting.weight / norms).astype(np.float32)]
+            )  # fmt: skip
+        columns += columns[-1:] * (MOST_FIELDS - len(columns))
+        return Lists(*(tuple(column) for column in zip(*columns, strict=True)))
+
+
+_NO_IDS = np.empty(0, np.int64)
+_NOTHING = np.empty(0, np.float64)
+
+
+@njit(cache=True, nogil=True)
+def _shares(weight, mixed, k1):  # type: ignore[no-untyped-def]
+    found = np.empty(mixed.size, np.float64)
+    for at in range(mixed.size):
+        found[at] = share_from(weight, mixed[at], k1)
+    return found

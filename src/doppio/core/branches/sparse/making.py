@@ -1,0 +1,75 @@
+"""Postings as pieces of an index: one for every field of every sparse branch."""
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from doppio.core.branches.sparse.building import build_postings
+from doppio.core.branches.sparse.fields import BODY, FIELDS, HEADINGS, TITLE
+from doppio.core.branches.sparse.merging import merge_postings
+from doppio.core.branches.sparse.postings import KIND, Postings
+from doppio.core.chunking.table import ChunkTexts
+from doppio.core.fingerprint import fingerprint
+from doppio.core.kinds import Settings
+from doppio.core.progress import Progress
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Piece, Source, texts_in_parts
+from doppio.core.text.analysis import VERSION, Analysis
+
+INDEXED = "indexed"
+STEP = "index terms"
+# Bytes a posting takes once it is packed, with its share of the bounds, and postings a token; both measured.
+A_POSTING, POSTINGS_A_TOKEN = 2.5, 0.7
+
+
+class PostingsMaker:
+    """See the module."""
+
+    kinds: Mapping[str, str] = {KIND: STEP}
+    wholes: Sequence[str] = ()
+    order = 1
+
+    def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
+        for place, piece in lacking:
+            numbers = building.numbers(place)
+            texts = texts_in_parts(_reader(building.texts, piece.facts["field"]), numbers)
+            made = build_postings(texts, len(numbers), Analysis.of(piece.facts["analysis"]), building.progress)
+            building.write(piece, place, made.arrays(), **_facts(made))
+
+    def merge(
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+    ) -> tuple[Arrays, Facts]:
+        parts = [(Postings.opened(source.artifact.arrays), source.now) for source in sources]
+        merged = merge_postings(parts, count)
+        return merged.arrays(), _facts(merged)
+
+    def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
+        seconds = chunks / costing.rate(STEP, 3000.0)
+        return Estimate(seconds, tokens * POSTINGS_A_TOKEN * A_POSTING, tokens * 8.0)
+
+
+POSTINGS = PostingsMaker()
+
+
+def pieces(branch: Settings) -> dict[str, Piece]:
+    """The pieces of a sparse branch by field."""
+    return {
+        name: Piece(KIND, fingerprint(VERSION, name, analysis), {"field": name, "analysis": analysis}, POSTINGS)
+        for name, analysis in analyses(branch).items()
+    }
+
+
+def analyses(branch: Settings) -> dict[str, Settings]:
+    """How each field of a sparse branch is analysed; without fields there is one, the chunk as it is indexed."""
+    if not branch["fields"]:
+        return {INDEXED: branch["analysis"]}
+    return {
+        name: branch["fields"][name]["analysis"] or branch["analysis"] for name in FIELDS if name in branch["fields"]
+    }
+
+
+def _reader(texts: ChunkTexts, field: str) -> Callable[[Sequence[int]], list[str]]:
+    return {INDEXED: texts.indexed, BODY: texts.texts, TITLE: texts.titles, HEADINGS: texts.headings}[field]
+
+
+def _facts(made: Postings) -> dict[str, Any]:
+    return {"terms": made.terms, "entries": int(made.held.sum())}

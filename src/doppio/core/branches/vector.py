@@ -1,0 +1,84 @@
+"""Dense retrieval: a chunk scores by how near its vector is to the question's."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from numpy.typing import NDArray
+
+from doppio.core.branches.dense.index import VECTORS, DenseIndex, Segment
+from doppio.core.branches.dense.making import STRUCTURE_MAKER, VECTORS_MAKER, encoder_over, vector_needs
+from doppio.core.branches.dense.metric import COSINE, MEASURES, METRICS, prepared
+from doppio.core.branches.dense.structure import KIND as STRUCTURE
+from doppio.core.branches.dense.structure import open_structure
+from doppio.core.branches.dense.structures.kind import STRUCTURES
+from doppio.core.branches.explained import Explained
+from doppio.core.branches.kind import DENSE, Branch
+from doppio.core.fusion.pouring import Ranking
+from doppio.core.kinds import Setting, Settings, choice, encoder, one_of_kinds
+from doppio.core.models.encoder import TextEncoder
+from doppio.core.models.registry import DEFAULT_ENCODER
+from doppio.core.store.pieces import Facts, Maker, Needs, Opening, Planning
+
+METRIC_TITLES = dict(zip(METRICS, ("cosine", "inner product", "Euclidean distance"), strict=True))
+
+
+@dataclass(frozen=True)
+class DenseBranch:
+    """An opened dense branch."""
+
+    settings: Settings
+    index: DenseIndex
+    encoder: TextEncoder
+
+    @property
+    def measure(self) -> str:
+        return MEASURES[self.settings["metric"]]
+
+    def search_many(self, questions: Sequence[str], vectors: NDArray | None, depth: int) -> list[Ranking]:
+        assert vectors is not None
+        return self.index.search_many(vectors, depth, self.settings["structure"])
+
+    def explain(self, question: str, chunks: Sequence[int]) -> list[Explained]:
+        return []
+
+
+class Vector:
+    """See the module. The metric applies when a question is asked, but a distance has structures of its own."""
+
+    name, title, order = "vector", "vectors of an encoder", 2
+    family = DENSE
+    makers: Sequence[Maker] = (VECTORS_MAKER, STRUCTURE_MAKER)
+    settings: tuple[Setting, ...] = (
+        encoder("encoder", "Encoder", DEFAULT_ENCODER, built=True),
+        choice("metric", "Compared by", METRIC_TITLES, COSINE),
+        one_of_kinds("structure", "Search", STRUCTURES.name, "exact"),
+    )
+
+    def problems(self, branch: Settings) -> Iterator[tuple[str, str]]:
+        return iter(())
+
+    def needs(self, branch: Settings, planning: Planning) -> Needs:
+        return vector_needs(branch, planning)
+
+    def open(self, branch: Settings, opening: Opening) -> Branch:
+        over = opening.needs.pieces.get(STRUCTURE)
+        structures = (
+            [
+                open_structure(over.facts["settings"]["kind"], artifact.arrays)
+                for artifact, _ in opening.over(STRUCTURE)
+            ]
+            if over
+            else [None] * len(opening.opened.segments)
+        )
+        segments = [
+            Segment(prepared(found.arrays["vectors"], found.arrays["squares"], branch["metric"]), structure, now)
+            for (found, now), structure in zip(opening.over(VECTORS), structures, strict=True)
+        ]
+        own = encoder_over(branch["encoder"], opening.models, opening.store, opening.chunks)
+        return DenseBranch(branch, DenseIndex(segments, branch["metric"]), own)
+
+    def facts(self, branch: Settings, built: Sequence[Facts]) -> list[str]:
+        return [f"{branch['metric']}, {branch['structure']['kind']}".replace("-", " ")]
+
+
+KIND = Vector()

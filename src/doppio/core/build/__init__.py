@@ -1,0 +1,1 @@
+"""From documents and a recipe to an opened pipeline."""

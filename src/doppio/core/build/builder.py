@@ -1,0 +1,362 @@
+"""From documents and a recipe to an opened pipeline: what is built already is reused, segment by segment."""
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.branches.kind import kind_of
+from doppio.core.build.keys import Keys, counter_of, family_of, keys_of_list, makers
+from doppio.core.build.merging import SEGMENT, kinds_of_artifacts, merge_segments, write_segment
+from doppio.core.chunking.table import ChunkTable, ChunkTexts, cut
+from doppio.core.errors import ArtifactDamaged
+from doppio.core.fingerprint import fingerprint
+from doppio.core.models.encoder import Encoder
+from doppio.core.models.registry import Models
+from doppio.core.pipeline import Pipeline
+from doppio.core.progress import Progress, Silent
+from doppio.core.recipe.recipe import Recipe
+from doppio.core.reranking.kind import kind_of_scorer, own_settings
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.pieces import Building, Facts, Opening, Piece, texts_in_parts
+from doppio.core.store.segments import (
+    GONE,
+    Lists,
+    OpenedList,
+    Part,
+    ReadingList,
+    SegmentChunks,
+    digest_column,
+    kept_parts,
+    number_chunks,
+    segment_key,
+    to_merge,
+)
+from doppio.core.text.document import Document
+
+RETRIES = 2
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Held:
+    """What is complete of a corpus that is not built: `documents` are the positions in it of those that are in."""
+
+    keys: Keys
+    opened: OpenedList
+    documents: list[int]
+
+
+@dataclass
+class Builder:
+    """Builds what a recipe needs into a store, and opens it."""
+
+    store: ArtifactStore
+    models: Models
+    progress: Progress = field(default_factory=Silent)
+
+    def __post_init__(self) -> None:
+        self.lists = Lists(self.store.root)
+
+    def keys(self, corpus: str, recipe: Recipe) -> Keys:
+        """What the recipe needs over the corpus with that fingerprint."""
+        return keys_of_list(fingerprint(corpus, self.family(recipe)), recipe, self.models)
+
+    def family(self, recipe: Recipe) -> str:
+        """The digest of how a recipe cuts."""
+        return family_of(recipe, self.models)
+
+    def counter(self, recipe: Recipe) -> Encoder:
+        """The encoder that counts tokens."""
+        return counter_of(recipe, self.models)
+
+    def missing(self, keys: Keys) -> list[tuple[str, str]]:
+        """Kind and key of what has not been built."""
+        try:
+            reading = self.lists.read(keys.chunks)
+        except (FileNotFoundError, ArtifactDamaged):
+            return [("list", keys.chunks)]
+        wanted = [(SEGMENT, part.key) for part in reading.parts]
+        wanted += [(piece.kind, piece.key(part.key)) for piece in keys.pieces() for part in reading.parts]
+        wanted += [(whole.kind, whole.key) for whole in keys.wholes]
+        return [(kind, key) for kind, key in wanted if not self.store.has(kind, key)]
+
+    def chunks(self, documents: Sequence[Document], corpus: str, recipe: Recipe) -> ChunkTable:
+        """The chunk table of a recipe, cut now or opened; documents that were cut before are not cut again."""
+        keys = self.keys(corpus, recipe)
+        with self.store.in_use(), self.store.building(keys.family):
+            opened = self._sound_list(keys.chunks)
+            if opened is None:
+                self._cut(documents, keys, recipe)
+                opened = self.opened(keys.chunks)
+        return opened.table()
+
+    def _cut(self, documents: Sequence[Document], keys: Keys, recipe: Recipe) -> None:
+        """Write the list of a corpus, and a segment with those of its documents that no segment holds."""
+        counter = self.counter(recipe)
+        digests = [document.digest for document in documents]
+        parts, fresh = kept_parts(self.segments_before(keys.family), digests)
+        if fresh or not parts:
+            own = [digests[place] for place in fresh]
+            key = segment_key(keys.family, own)
+            table = cut([documents[place] for place in fresh], recipe.chunking, counter, self.progress, counter)
+            write_segment(self.store, key, keys.family, table, digest_column(own))
+            parts.append(Part(key, np.array(fresh, np.int64)))
+        self.lists.write(keys.chunks, ReadingList(keys.family, tuple(parts)))
+
+    def segments_before(self, family: str) -> list[tuple[str, NDArray[np.uint8]]]:
+        """Segments of the youngest sound list of a family, with the digests of their documents."""
+        for _, reading in self.lists.youngest_first():
+            if reading.family == family:
+                found = [(part.key, self.store.open_or_none(SEGMENT, part.key)) for part in reading.parts]
+                return [(key, artifact.arrays["digests"]) for key, artifact in found if artifact]
+        return []
+
+    def opened(self, key: str) -> OpenedList:
+        """A reading list, opened.
+
+        Raises
+        ------
+        FileNotFoundError, ArtifactDamaged
+            If it has not been built, or is not what was written.
+        """
+        return self._retried(lambda: self._read_list(key))
+
+    def _retried(self, work: Callable[[], T]) -> T:
+        """Do it again where the list was replaced, and its segments deleted, between reading and opening."""
+        for _ in range(RETRIES):
+            try:
+                return work()
+            except FileNotFoundError:
+                time.sleep(0.02)
+        return work()
+
+    def _read_list(self, key: str) -> OpenedList:
+        reading = self.lists.read(key)
+        segments = [SegmentChunks.opened(self.store.open(SEGMENT, part.key).arrays) for part in reading.parts]
+        return OpenedList(key, reading, segments, number_chunks(reading, segments))
+
+    def _sound_list(self, key: str) -> OpenedList | None:
+        """The same; None where it is absent, and where it is damaged, what is wrong is taken away."""
+        try:
+            reading = self.lists.read(key)
+        except FileNotFoundError:
+            return None
+        except ArtifactDamaged:
+            self.lists.remove(key)
+            return None
+        if any(self.store.open_or_none(SEGMENT, part.key) is None for part in reading.parts):
+            return None
+        return self.opened(key)
+
+    def table(self, corpus: str, recipe: Recipe) -> ChunkTable:
+        """The chunk table of a recipe that has been built; see `opened` for errors."""
+        return self.opened(self.keys(corpus, recipe).chunks).table()
+
+    def indexes(self, corpus: str, recipe: Recipe, texts: ChunkTexts) -> None:
+        """Build what is missing or damaged, segment by segment.
+
+        Notes
+        -----
+        A segment that has lost documents and lacks an index is first written anew without them, since their texts
+        are gone.
+        """
+        keys = self.keys(corpus, recipe)
+        with self.store.in_use(), self.store.building(keys.family):
+            opened = self.opened(keys.chunks)
+            lacking = self._lacking(opened, keys)
+            worn = [place for place in lacking if (opened.reading.parts[place].documents < 0).any()]
+            if worn:
+                for key in [opened.reading.parts[place].key for place in worn]:
+                    place = [part.key for part in opened.reading.parts].index(key)
+                    merge_segments(self.store, self.lists, self.progress, opened, [place])
+                    opened = self.opened(keys.chunks)
+                lacking = self._lacking(opened, keys)
+            building = Building(
+                self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.progress
+            )
+            self._make_wholes(keys, building)
+            for maker in {id(piece.maker): piece.maker for piece in keys.pieces()}.values():
+                work = [(place, piece) for place, own in lacking.items() for piece in own if piece.maker is maker]
+                if work:
+                    maker.make(work, building)
+
+    def _lacking(self, opened: OpenedList, keys: Keys) -> dict[int, list[Piece]]:
+        """Indexes that segments lack, by the segment's place; damaged ones are taken away."""
+        found = {
+            place: [p for p in keys.pieces() if self.store.open_or_none(p.kind, p.key(part.key)) is None]
+            for place, part in enumerate(opened.reading.parts)
+        }
+        return {place: pieces for place, pieces in found.items() if pieces}
+
+    def _make_wholes(self, keys: Keys, building: Building) -> None:
+        """Make what the list needs once, where it is not there."""
+        for whole in keys.wholes:
+            if self.store.open_or_none(whole.kind, whole.key) is None:
+                self.progress.start(whole.step, 1, "models")
+                everything = np.arange(building.opened.numbering.count)
+                arrays = whole.make(texts_in_parts(building.texts.indexed, everything))
+                self.store.write(whole.kind, whole.key, arrays, {"list": keys.chunks})
+                self.progress.advance(1)
+
+    def open(self, corpus: str, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
+        """Open a pipeline whose artifacts are all there.
+
+        Raises
+        ------
+        FileNotFoundError, ArtifactDamaged
+            If an artifact has not been built, or is not what was written.
+        """
+        return self.open_keys(self.keys(corpus, recipe), recipe, lambda _: texts)
+
+    def open_keys(self, keys: Keys, recipe: Recipe, texts: Callable[[ChunkTable], ChunkTexts]) -> Pipeline:
+        """The same from the keys, which the caller has; the texts of chunks come from the table that is read here."""
+
+        def once() -> Pipeline:
+            opened = self._read_list(keys.chunks)
+            table = opened.table()
+            return self._over_opened(opened, table, keys, recipe, texts(table))
+
+        return self._retried(once)
+
+    def held(self, digests: Sequence[str], recipe: Recipe) -> Held | None:
+        """What is complete for a corpus that is not built: its documents that stand in whole segments.
+
+        Parameters
+        ----------
+        digests : sequence of str
+            Of the corpus's documents, in its order.
+
+        Returns
+        -------
+        Held or None
+            None where nothing can answer yet. Of lists of these chunks the youngest is taken that has a whole
+            segment; documents that have changed or gone since do not answer from it, and statistics are those of an
+            index of what is left.
+        """
+        family = self.family(recipe)
+        for key, reading in self.lists.youngest_first():
+            if reading.family != family:
+                continue
+            keys = keys_of_list(key, recipe, self.models)
+            if not all(self.store.has(whole.kind, whole.key) for whole in keys.wholes):
+                continue
+            whole = [part.key for part in reading.parts if self._is_whole(part.key, keys)]
+            segments = {key: SegmentChunks.opened(self.store.open(SEGMENT, key).arrays) for key in whole}
+            parts, fresh = kept_parts([(key, segments[key].digests) for key in whole], digests)
+            if not parts:
+                continue
+            missing = set(fresh)
+            there = [position for position in range(len(digests)) if position not in missing]
+            place = np.full(len(digests) + 1, GONE, np.int64)
+            place[there] = np.arange(len(there))
+            # Those that are gone are at -1, the last of these.
+            within = ReadingList(family, tuple(Part(part.key, place[part.documents]) for part in parts))
+            used = [segments[part.key] for part in parts]
+            return Held(keys, OpenedList(key, within, used, number_chunks(within, used)), there)
+        return None
+
+    def _is_whole(self, segment: str, keys: Keys) -> bool:
+        wanted = [(SEGMENT, segment), *((piece.kind, piece.key(segment)) for piece in keys.pieces())]
+        return all(self.store.has(kind, key) for kind, key in wanted)
+
+    def open_held(self, held: Held, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
+        """A pipeline over what is complete; see `open` for errors."""
+        return self._over_opened(held.opened, held.opened.table(), held.keys, recipe, texts)
+
+    def _over_opened(
+        self, opened: OpenedList, table: ChunkTable, keys: Keys, recipe: Recipe, texts: ChunkTexts
+    ) -> Pipeline:
+        planning = self.models, self.counter(recipe), keys.chunks, self.store, opened
+        scorer = None
+        if recipe.rerank:
+            name = recipe.rerank["scorer"]
+            kind = kind_of_scorer(name, self.models)
+            own = own_settings(kind, recipe.rerank)
+            scorer = kind.open(name, own, Opening(*planning, keys.scorer, texts))
+        branches = {
+            branch["id"]: kind_of(branch).open(branch, Opening(*planning, keys.branches[branch["id"]], texts))
+            for branch in recipe.branches
+        }
+        return Pipeline(recipe, table, texts, branches, scorer)
+
+    def describe(self, keys: Keys) -> list[dict[str, Any]]:
+        """Kind, digest, size in bytes and facts of every index of a recipe that has been built, and of its chunks."""
+        parts = self.lists.read(keys.chunks).parts
+        rows = [self._described(SEGMENT, keys.family, {}, [part.key for part in parts])]
+        for piece in keys.pieces():
+            rows.append(self._described(piece.kind, piece.of, piece.facts, [piece.key(part.key) for part in parts]))
+        return rows
+
+    def _described(self, kind: str, of: str, facts: Facts, keys: Sequence[str]) -> dict[str, Any]:
+        found = [self.store.describe(kind, key) for key in keys]
+        summed = {
+            name: sum(meta.get(name, 0) for _, meta in found) for name in ("chunks", "entries") if name in found[0][1]
+        }
+        largest = {
+            name: max(meta[name] for _, meta in found) for name in ("dimension", "terms") if name in found[0][1]
+        }
+        return {
+            "kind": kind,
+            "of": of,
+            "bytes": sum(size for size, _ in found),
+            "facts": {**facts, **largest, **summed, "segments": len(found)},
+        }
+
+    def wants_compaction(self, key: str) -> bool:
+        """Whether segments of a list should be merged."""
+        try:
+            opened = self.opened(key)
+        except (FileNotFoundError, ArtifactDamaged):
+            return False
+        return bool(to_merge(opened.reading, opened.segments))
+
+    def compact(self, key: str) -> int:
+        """Merge segments of a list where there are too many, or too much of one is gone; returns how many went.
+
+        Notes
+        -----
+        Every index that all of these segments have is merged too, whichever recipe it was built for. The list is
+        replaced last, so a kill leaves the old one in force; who reads it goes on with the old segments.
+        """
+        with self.store.in_use(), self.store.building(self.lists.read(key).family):
+            opened = self.opened(key)
+            places = to_merge(opened.reading, opened.segments)
+            if places:
+                merge_segments(self.store, self.lists, self.progress, opened, places)
+        return len(places)
+
+    def forget(self, kept: set[str]) -> int:
+        """Delete lists that are not named, but for the youngest of each family, and what no list is made of.
+
+        Returns
+        -------
+        int
+            Artifacts that were deleted; 0 where something is being built, which the next call will find.
+        """
+        with self.store.in_use(alone=True) as alone:
+            if not alone:
+                return 0
+            families: set[str] = set()
+            alive: set[str] = set()
+            for key, reading in self.lists.youngest_first():
+                if key in kept or reading.family not in families:
+                    alive |= {part.key for part in reading.parts}
+                    families.add(reading.family)
+                else:
+                    self.lists.remove(key)
+            gone = 0
+            for kind in {kind for maker in makers() for kind in maker.wholes}:
+                for key, meta in list(self.store.listed(kind)):
+                    if not self.lists.has(str(meta.get("list"))):
+                        self.store.remove(kind, key)
+            for kind in (SEGMENT, *kinds_of_artifacts()):
+                for key, meta in list(self.store.listed(kind)):
+                    if meta.get("segment") not in alive:
+                        self.store.remove(kind, key)
+                        gone += 1
+            gone += self.store.clear_away(time.time())
+        return gone

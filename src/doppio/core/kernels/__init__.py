@@ -1,0 +1,1 @@
+"""Loops and containers that several parts share."""

@@ -1,0 +1,50 @@
+"""All metrics of one ranking, and their means over questions."""
+
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.chunking.table import ChunkTable
+from doppio.core.measure.judged import Judged
+from doppio.core.measure.metrics.kind import METRICS
+from doppio.core.measure.relevance import Relevance
+
+Metrics = dict[str, float]
+
+
+def measure(ranking: NDArray[np.int64], relevance: Relevance, table: ChunkTable, cutoffs: Sequence[int]) -> Metrics:
+    """Measure one ranking for one answerable question; larger is better everywhere, from 0 to 1.
+
+    Parameters
+    ----------
+    ranking : (n,) int64 array
+        Chunks, best first.
+    relevance : Relevance
+        Of a question with at least one span.
+    table : ChunkTable
+    cutoffs : sequence of int
+        The values of k.
+
+    Returns
+    -------
+    dict
+        Every metric that says something: those that look at all of the ranking by their names, then for each k the
+        others as `recall@k`.
+    """
+    judged = Judged(ranking, relevance, table)
+    found = {metric.name: metric.of(judged, len(ranking)) for metric in METRICS if not metric.cut}
+    for k in cutoffs:
+        found |= {f"{metric.name}@{k}": metric.of(judged, k) for metric in METRICS if metric.cut}
+    return {name: value for name, value in found.items() if value is not None}
+
+
+def mean(rows: Iterable[Metrics]) -> Metrics:
+    """Mean of each metric over the questions that have it, in the order of the first question's keys."""
+    sums: dict[str, float] = {}
+    counts: dict[str, int] = {}
+    for row in rows:
+        for key, value in row.items():
+            sums[key] = sums.get(key, 0.0) + value
+            counts[key] = counts.get(key, 0) + 1
+    return {key: sums[key] / counts[key] for key in sums}

@@ -1,0 +1,18 @@
+"""Hit rate: whether any of the first k chunks is relevant."""
+
+from doppio.core.kinds import Setting
+from doppio.core.measure.judged import Judged
+
+
+class Hit:
+    """See the module."""
+
+    name, title, order, cut = "hit", "hit rate", 3, True
+    help = "whether any of the first k is relevant"
+    settings: tuple[Setting, ...] = ()
+
+    def of(self, judged: Judged, k: int) -> float | None:
+        return float(judged.relevant[:k].any())
+
+
+KIND = Hit()

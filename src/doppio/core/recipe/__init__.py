@@ -1,0 +1,1 @@
+"""A recipe: the complete settings of a pipeline as one JSON document."""

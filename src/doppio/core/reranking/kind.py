@@ -1,0 +1,103 @@
+"""What a kind of scorer is: it offers scorers that score a question and a passage together."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from doppio.core.errors import ModelFolderError
+from doppio.core.kinds import Family, Kind, Setting, Settings, number, optional, whole
+from doppio.core.models.joint import JointScorer
+from doppio.core.models.registry import Models
+from doppio.core.store.pieces import Maker, Needs, Opening, Planning
+
+
+@dataclass(frozen=True)
+class Offered:
+    """A scorer that recipes can name.
+
+    max_tokens : what it reads of question and passage together; None where that is no matter
+    blend : share of the first stage's standardised score that measures best with it
+    calibrated : whether its scores become probabilities
+    remote : whether it runs behind an endpoint
+    by_token : whether it can say which tokens of a passage met those of the question
+    alone : whether it scores passages that are in no corpus
+    """
+
+    name: str
+    title: str
+    max_tokens: int | None = None
+    blend: float = 0.0
+    calibrated: bool = False
+    remote: bool = False
+    by_token: bool = False
+    alone: bool = True
+
+
+class ScorerKind(Kind, Protocol):
+    """A kind of scorer; its module holds one as `KIND`. Its settings stand beside the others of `rerank`.
+
+    makers : what writes the artifacts that it needs
+    """
+
+    @property
+    def makers(self) -> Sequence[Maker]: ...
+
+    def offers(self, models: Models) -> list[Offered]:
+        """Scorers of this kind that there are."""
+
+    def needs(self, name: str, planning: Planning) -> Needs:
+        """What has to be built for one of them."""
+
+    def open(self, name: str, settings: Settings, opening: Opening) -> JointScorer:
+        """Open one of them; `settings` are those of its kind."""
+
+    def alone(self, name: str, models: Models) -> JointScorer:
+        """One of them for passages that are in no corpus.
+
+        Raises
+        ------
+        ModelFolderError
+            If it reads what is kept of a corpus.
+        """
+
+
+COMMON = (
+    whole("shortlist", "Shortlist, in chunks", 1, 1000, 20),
+    optional(number("blend", "Blend", 0, 10, help="share of the fused score; empty: what measures best with it")),
+    optional(number("floor", "Floor", -1000, 1000, help="empty: nothing is dropped")),
+)
+SCORERS: Family[ScorerKind] = Family("scorers", "doppio.core.reranking", ScorerKind, common=COMMON)
+
+
+def offered(models: Models) -> list[tuple[ScorerKind, Offered]]:
+    """All scorers that recipes can name, each with its kind."""
+    return [(kind, one) for kind in SCORERS for one in kind.offers(models)]
+
+
+def kind_of_scorer(name: str, models: Models) -> ScorerKind:
+    """The kind of a scorer by the scorer's name.
+
+    Raises
+    ------
+    ModelFolderError
+        If there is no such scorer; names those that there are.
+    """
+    found = offered(models)
+    for kind, one in found:
+        if one.name == name:
+            return kind
+    raise ModelFolderError(
+        f"{name}: no such scorer; there are {', '.join(sorted(one.name for _, one in found))}. "
+        "'./doppio setup' installs the shipped ones"
+    )
+
+
+def own_settings(kind: ScorerKind, rerank: Settings) -> dict:
+    """The settings of a kind in the `rerank` part of a recipe; what is not given has its default."""
+    return {setting.name: rerank.get(setting.name, setting.default) for setting in kind.settings}
+
+
+def settings_of_all() -> tuple[Setting, ...]:
+    """What any kind of scorer can be told beside what all of them have."""
+    found = {setting.name: setting for kind in SCORERS for setting in kind.settings}
+    return tuple(found.values())

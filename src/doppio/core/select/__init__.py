@@ -1,0 +1,1 @@
+"""What goes into the context: each rule is one module."""

@@ -1,0 +1,1 @@
+"""Where built things are kept: artifacts, segments, and the pieces that an index is made of."""

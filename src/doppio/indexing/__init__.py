@@ -1,1 +1,0 @@
-"""Records of indexes, and the jobs that build them."""

@@ -1,0 +1,86 @@
+"""Work that only so many may do at once: others wait their turn, and those for whom it would be long come again.
+
+A web thread that waits answers nobody else, so few may wait; all others are told when to come back.
+"""
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from rest_framework.exceptions import Throttled
+
+from doppio.core.cores import cores
+
+LONGEST_WAIT = 30.0
+# A turn so short that a line of waiting people is gone at once.
+SOON = 1.0
+
+
+class Busy(Throttled):
+    """Too many want the same at once; `wait` says in how many seconds to come back."""
+
+    def __init__(self, seconds: float) -> None:
+        wait = max(1, round(seconds))
+        super().__init__(detail=f"Too many ask for this at once; try again in {wait} s.")
+        self.wait = wait
+
+
+class Turns:
+    """At most `at_once` at work and `waiting` behind them, first come, first served; `clock` never runs backwards."""
+
+    def __init__(self, at_once: int, waiting: int, clock: Callable[[], float] = time.monotonic) -> None:
+        self.at_once, self.waiting = at_once, waiting
+        self._clock = clock
+        self._changed = threading.Condition()
+        self._working = 0
+        self._line: list[object] = []
+        self._usual = 0.0
+
+    @contextmanager
+    def turn(self) -> Iterator[None]:
+        """A turn at the work, once it is due.
+
+        Raises
+        ------
+        Busy
+            If too many wait already, or the turn does not come.
+        """
+        self._wait()
+        begun = self._clock()
+        try:
+            yield
+        finally:
+            took = self._clock() - begun
+            with self._changed:
+                self._usual = took if not self._usual else 0.8 * self._usual + 0.2 * took
+                self._working -= 1
+                self._changed.notify_all()
+
+    def _wait(self) -> None:
+        with self._changed:
+            expected = self._usual * (len(self._line) + 1) / self.at_once
+            free = not self._line and self._working < self.at_once
+            if not free and len(self._line) >= self.waiting and expected > SOON:
+                raise Busy(expected)
+            mine = object()
+            self._line.append(mine)
+            try:
+                due = self._changed.wait_for(
+                    lambda: self._line[0] is mine and self._working < self.at_once, LONGEST_WAIT
+                )
+            finally:
+                self._line.remove(mine)
+            if not due:
+                self._changed.notify_all()
+                raise Busy(self._usual * len(self._line))
+            self._working += 1
+            # The next in line may be due as well.
+            self._changed.notify_all()
+
+
+# A question uses all cores where it is reranked. What takes long to be shown has turns of its own, so that neither
+# waits for the other, and all of them together leave threads for what is answered at once. A browser asks for six
+# things at once: one person alone is never refused.
+ASKING = Turns(cores(), 8)
+HEAVY = Turns(cores(), 6)

@@ -1,1 +1,0 @@
-"""Question sets, labels and trials."""

@@ -1,0 +1,1 @@
+"""Labelled questions, and labels that move with their documents."""

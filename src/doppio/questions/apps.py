@@ -1,0 +1,15 @@
+from django.apps import AppConfig
+
+
+class QuestionsConfig(AppConfig):
+    name = "doppio.questions"
+    default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        from doppio.library import signals
+        from doppio.questions import asked, labels
+
+        signals.text_changed.connect(labels.move_labels)
+        signals.leaving.connect(labels.keep_quotes)
+        signals.arrived.connect(labels.take_back)
+        signals.tidying.connect(asked.forget_asked)

@@ -1,0 +1,1 @@
+"""Recipes: saved, built over a workspace, opened, and what a build costs."""

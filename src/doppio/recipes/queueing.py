@@ -1,0 +1,47 @@
+"""Work on a recipe, queued once."""
+
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.db import transaction
+from procrastinate.contrib.django import app
+
+from doppio.core.errors import DoppioError
+from doppio.jobs.models import Job
+from doppio.library.corpus import corpus_of
+from doppio.library.models import Workspace
+from doppio.recipes.models import RecipeVersion
+
+
+@transaction.atomic
+def queue_job(recipe: RecipeVersion, user: User | None, *, kind: str, title: str, **details: Any) -> Job:
+    """Queue work on a recipe for the task of that name; a job of the same that waits or runs is returned instead."""
+    Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
+    waiting = recipe.workspace.jobs.filter(
+        kind=kind,
+        details__contains={"recipe": recipe.pk, **details},
+        state__in=(Job.QUEUED, Job.RUNNING),
+        cancel_requested=False,
+    ).first()
+    # One that runs over documents that have changed since will not say what is wanted: another one does after it.
+    if waiting is not None and waiting.details.get("corpus") in (None, corpus_of(recipe.workspace)):
+        return waiting
+    job = Job.objects.create(
+        workspace=recipe.workspace, kind=kind, title=title, details={"recipe": recipe.pk, **details}, started_by=user
+    )
+    app.configure_task(kind).defer(job=job.pk)
+    return job
+
+
+def recipe_of(job: Job) -> RecipeVersion:
+    """The recipe that a job works on.
+
+    Raises
+    ------
+    DoppioError
+        If it has been removed.
+    """
+    recipe = RecipeVersion.objects.filter(pk=job.details["recipe"]).select_related("workspace").first()
+    if recipe is None:
+        raise DoppioError("The recipe of this job has been removed.")
+    return recipe

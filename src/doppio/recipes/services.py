@@ -1,0 +1,113 @@
+"""Saving recipes and putting them in force."""
+
+import json
+from functools import lru_cache
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.db import transaction
+
+from doppio.core.branches.kind import kind_of
+from doppio.core.errors import RecipeError
+from doppio.core.kinds import ENCODER, Settings
+from doppio.core.models.registry import TRAINED
+from doppio.core.recipe.check import check
+from doppio.core.recipe.recipe import Recipe
+from doppio.core.reranking.kind import COMMON, kind_of_scorer, offered
+from doppio.library.models import Workspace
+from doppio.recipes.builds import models
+from doppio.recipes.models import RecipeVersion
+
+
+@transaction.atomic
+def save_recipe(
+    workspace: Workspace, body: Any, *, user: User | None = None, note: str = "", in_force: bool = True
+) -> RecipeVersion:
+    """Check a recipe and save it as the next version of its name.
+
+    A recipe with the settings of the newest version of its name is that version; nothing is saved twice.
+
+    Raises
+    ------
+    RecipeError
+        Names the field and what is allowed.
+    """
+    recipe = check(body)
+    check_models(recipe)
+    Workspace.objects.select_for_update().get(pk=workspace.pk)
+    newest = workspace.recipes.filter(name=recipe.name).order_by("-version").first()
+    if newest is not None and core_recipe(newest).fingerprint == recipe.fingerprint:
+        saved = newest
+    else:
+        saved = RecipeVersion.objects.create(
+            workspace=workspace,
+            name=recipe.name,
+            version=newest.version + 1 if newest else 1,
+            body=recipe.body,
+            fingerprint=recipe.fingerprint,
+            note=note,
+            saved_by=user,
+        )
+    if in_force:
+        put_in_force(saved)
+    return saved
+
+
+def check_models(recipe: Recipe) -> None:
+    """Whether the encoders and the scorer that a recipe names are installed.
+
+    Raises
+    ------
+    RecipeError
+        Names the field and what there is.
+    """
+    encoders = {folder.name for folder in models.listed()} | {TRAINED}
+    for place, branch in enumerate(recipe.branches):
+        for setting in kind_of(branch).settings:
+            if setting.schema.get("format") == ENCODER and branch[setting.name] not in encoders:
+                wrong = _none_of(branch[setting.name], encoders)
+                raise RecipeError(f"branches[{place}].{setting.name}: {wrong}")
+    if recipe.rerank:
+        _check_scorer(recipe.rerank)
+
+
+def _check_scorer(rerank: Settings) -> None:
+    scorers = {one.name for _, one in offered(models)}
+    if rerank["scorer"] not in scorers:
+        raise RecipeError(f"rerank.scorer: {_none_of(rerank['scorer'], scorers)}")
+    known = {"scorer", *(one.name for one in (*COMMON, *kind_of_scorer(rerank["scorer"], models).settings))}
+    for name in rerank:
+        if name not in known:
+            raise RecipeError(
+                f"rerank.{name}: {rerank['scorer']} has no such setting; it has {', '.join(sorted(known))}"
+            )
+
+
+def _none_of(name: str, known: set[str]) -> str:
+    return f"{name!r} is not installed; there are {', '.join(sorted(known))}"
+
+
+@transaction.atomic
+def put_in_force(recipe: RecipeVersion) -> None:
+    """Make this the recipe that the workspace's line shows."""
+    RecipeVersion.objects.filter(workspace=recipe.workspace, in_force=True).exclude(pk=recipe.pk).update(
+        in_force=False
+    )
+    RecipeVersion.objects.filter(pk=recipe.pk).update(in_force=True)
+    recipe.in_force = True
+
+
+def core_recipe(recipe: RecipeVersion) -> Recipe:
+    """The recipe of a version; settings that are younger than it have their defaults."""
+    return _checked(json.dumps(recipe.body, sort_keys=True))
+
+
+@lru_cache(maxsize=256)
+def _checked(body: str) -> Recipe:
+    return check(json.loads(body))
+
+
+def stage_kinds(recipe: Recipe) -> dict[str, str]:
+    """What each stage of a recipe is, by its name in traces and trials: a branch may be called anything."""
+    families = {branch["id"]: kind_of(branch).family for branch in recipe.branches}
+    return {stage: families.get(stage, stage) for stage in ("documents", "chunks", *recipe.stages)}

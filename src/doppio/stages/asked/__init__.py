@@ -1,0 +1,1 @@
+"""One question through all stages."""

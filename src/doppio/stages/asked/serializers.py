@@ -1,0 +1,125 @@
+"""What the API says about questions and traces."""
+
+from rest_framework import serializers as s
+
+
+class AskSerializer(s.Serializer):
+    text = s.CharField(max_length=2000)
+    recipe = s.IntegerField(required=False, help_text="The recipe in force where it is left out.")
+
+
+class StageTraceSerializer(s.Serializer):
+    """Columns of one stage, best chunk first; `before` and the branch columns only where they apply."""
+
+    stage = s.CharField()
+    kind = s.ChoiceField(choices=["branch", "fused", "reranked", "context"])
+    family = s.CharField(allow_blank=True, help_text="Of a branch: sparse or dense.")
+    measure = s.CharField()
+    seconds = s.FloatField()
+    chunks = s.ListField(child=s.IntegerField())
+    scores = s.ListField(child=s.FloatField())
+    kept = s.ListField(child=s.BooleanField())
+    reasons = s.ListField(child=s.CharField(allow_blank=True))
+    before = s.ListField(child=s.IntegerField(), allow_null=True)
+    branch_ranks = s.ListField(child=s.ListField(child=s.IntegerField()), allow_null=True)
+    shares = s.ListField(child=s.ListField(child=s.FloatField()), allow_null=True)
+    raw = s.ListField(child=s.FloatField(), allow_null=True, help_text="What a joint scorer gave, before blending.")
+    raw_measure = s.CharField(allow_blank=True)
+    windows = s.ListField(
+        child=s.ListField(child=s.IntegerField()), allow_null=True, help_text="Parts that were read; -1 for all."
+    )
+
+
+class TraceSerializer(s.Serializer):
+    question = s.CharField()
+    recipe = s.CharField()
+    tokens = s.IntegerField()
+    seconds = s.DictField(child=s.FloatField())
+    stages = StageTraceSerializer(many=True)
+
+
+class RangeSerializer(s.Serializer):
+    start = s.IntegerField()
+    end = s.IntegerField()
+
+
+class HostSerializer(s.Serializer):
+    """What a nested chunk hands on; offsets of `answers` count code points of its text."""
+
+    start = s.IntegerField()
+    end = s.IntegerField()
+    text = s.CharField()
+    answers = RangeSerializer(many=True)
+
+
+class TracedChunkSerializer(s.Serializer):
+    """A chunk that a trace names; offsets of `answers` count code points of its text."""
+
+    number = s.IntegerField()
+    document = s.IntegerField()
+    title = s.CharField()
+    section = s.ListField(child=s.CharField())
+    start = s.IntegerField()
+    end = s.IntegerField()
+    tokens = s.IntegerField()
+    text = s.CharField()
+    host = HostSerializer(allow_null=True, help_text="What is handed on instead of the chunk.")
+    handed = s.IntegerField(help_text="Tokens of what is handed on.")
+    carried = s.DictField(child=s.CharField(), help_text="Fields that are handed on with it.")
+    relevant = s.BooleanField()
+    answers = RangeSerializer(many=True)
+
+
+class AskedBeforeSerializer(s.Serializer):
+    text = s.CharField()
+    asked_at = s.DateTimeField()
+
+
+class SpanSerializer(s.Serializer):
+    document = s.IntegerField()
+    title = s.CharField()
+    section = s.ListField(child=s.CharField())
+    start = s.IntegerField(allow_null=True)
+    end = s.IntegerField(allow_null=True)
+    grade = s.FloatField()
+    text = s.CharField(allow_blank=True)
+    intact = s.BooleanField(help_text="Whether one chunk holds all of it.")
+    chunks = s.ListField(child=s.IntegerField(), help_text="Relevant chunks.")
+
+
+class QuestionRowSerializer(s.Serializer):
+    id = s.IntegerField()
+    identity = s.CharField()
+    text = s.CharField()
+    tags = s.ListField(child=s.CharField())
+    answerable = s.BooleanField()
+    lost = s.BooleanField(help_text="Whether all of its labels lost their place.")
+    cause = s.CharField(allow_null=True, help_text="Row of the ledger; null before the first trial.")
+    ranks = s.DictField(child=s.IntegerField(allow_null=True), help_text="Rank of the first relevant chunk a stage.")
+    intact = s.BooleanField(allow_null=True)
+
+
+class NamedDocumentSerializer(s.Serializer):
+    id = s.IntegerField()
+    title = s.CharField()
+
+
+class AbsentSerializer(s.Serializer):
+    """Documents that the index that answered does not have yet; the first of them by name."""
+
+    count = s.IntegerField()
+    documents = NamedDocumentSerializer(many=True)
+
+
+class AskedSerializer(s.Serializer):
+    """One question through the pipeline: `question` is null for a typed one."""
+
+    absent = AbsentSerializer()
+    kinds = s.DictField(child=s.CharField(), help_text="What each stage of the trace is: sparse, dense, fused, ...")
+    question = QuestionRowSerializer(allow_null=True)
+    spans = SpanSerializer(many=True)
+    trace = TraceSerializer()
+    cause = s.CharField(allow_null=True)
+    in_play = s.DictField(child=s.BooleanField())
+    ranks = s.DictField(child=s.IntegerField(allow_null=True))
+    chunks = TracedChunkSerializer(many=True)

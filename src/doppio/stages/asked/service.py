@@ -1,0 +1,141 @@
+"""A trace made readable: the chunks that it names, with their texts and answers."""
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from doppio.core.measure.ledger import in_play
+from doppio.core.measure.relevance import Relevance
+from doppio.core.pipeline import Pipeline
+from doppio.core.trace import Trace
+from doppio.library.models import Workspace
+from doppio.library.texts import RecordedTexts, section_headings
+from doppio.questions.models import Question
+from doppio.questions.services import is_lost
+from doppio.recipes.opened import absent
+from doppio.recipes.services import stage_kinds
+
+SHOWN = 20
+
+
+def shown_chunks(trace: Trace, relevance: Relevance | None) -> list[int]:
+    """Numbers of the chunks that people look at: the top of every stage, and the relevant ones."""
+    found = {int(chunk) for stage in trace.stages for chunk in stage.chunks[:SHOWN]}
+    if relevance is not None:
+        found |= {int(chunk) for chunks in relevance.chunks for chunk in chunks}
+    return sorted(found)
+
+
+def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> list[dict[str, Any]]:
+    """What the API says of each chunk of a trace; a few queries, however many there are."""
+    numbers = shown_chunks(trace, relevance)
+    table, texts = pipeline.chunks, pipeline.texts
+    assert isinstance(texts, RecordedTexts)
+    owners = texts.owners(numbers)
+    facts = texts.facts(numbers)
+    shown = dict(zip(numbers, texts.texts(numbers), strict=True))
+    relevant = set(np.concatenate([[], *(relevance.chunks if relevance else ())]).astype(int).tolist())
+    spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
+    columns = {name: column[numbers].tolist() for name, column in table.columns().items()}
+    rows = [dict(zip(columns, values, strict=True)) for values in zip(*columns.values(), strict=True)]
+    nested = [
+        number
+        for number, row in zip(numbers, rows, strict=True)
+        if (row["host_start"], row["host_end"]) != (row["start"], row["end"])
+    ]
+    hosts = dict(zip(nested, texts.hosts(nested), strict=True))
+    found = []
+    for number, owner, row in zip(numbers, owners, rows, strict=True):
+        document = facts[owner]
+        found.append(
+            {
+                "number": number,
+                "document": owner,
+                "title": document.title,
+                "section": document.paths.get(row["section"], []),
+                **{name: row[name] for name in ("start", "end", "tokens", "handed")},
+                "host": {
+                    "start": row["host_start"],
+                    "end": row["host_end"],
+                    "text": hosts[number],
+                    "answers": _inside(spans, row["document"], row["host_start"], row["host_end"]),
+                }
+                if number in hosts
+                else None,
+                "carried": document.carried,
+                "text": shown[number],
+                "relevant": number in relevant,
+                "answers": _inside(spans, row["document"], row["start"], row["end"]),
+            }
+        )
+    return found
+
+
+def _inside(spans: list[tuple[int, int, int]], position: int, low: int, high: int) -> list[dict[str, int]]:
+    """Parts of the answers within a range of a document, counted from its start."""
+    return [
+        {"start": max(start, low) - low, "end": min(end, high) - low}
+        for place, start, end in spans
+        if place == position and start < high and end > low
+    ]
+
+
+NAMED, ASKED_SHOWN = 20, 50
+
+
+def question_row(row: Question, found: Mapping[str, Any] | None) -> dict[str, Any]:
+    return {
+        "id": row.pk,
+        "identity": row.identity,
+        "text": row.text,
+        "tags": row.tags,
+        "answerable": any(not span.lost for span in row.spans.all()),
+        "lost": is_lost(row),
+        "cause": found["cause"] if found else None,
+        "ranks": found["ranks"] if found else {},
+        "intact": any(found["intact"]) if found and found["intact"] else None,
+    }
+
+
+def asked_body(place: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
+    missing = absent(place, pipeline)
+    return {
+        "absent": {"count": len(missing), "documents": [{"id": pk, "title": title} for pk, title in missing[:NAMED]]},
+        "kinds": stage_kinds(pipeline.recipe),
+        "question": None,
+        "spans": [],
+        "trace": trace.to_json(),
+        "cause": None,
+        "in_play": in_play(trace, relevant) if relevant is not None else {},
+        "ranks": {stage.stage: relevant.first(stage.chunks) for stage in trace.stages} if relevant else {},
+        "chunks": traced_chunks(pipeline, trace, relevant),
+    }
+
+
+def shown_spans(row: Question, relevant: Relevance) -> list[dict[str, Any]]:
+    placed = [(span, span.document) for span in row.spans.all() if not span.lost and span.document is not None]
+    paths = section_headings(document.pk for _, document in placed)
+    found = []
+    for (span, document), chunks, intact in zip(placed, relevant.chunks, relevant.intact, strict=True):
+        start, end = span.start, span.end
+        text = "" if start is None else document.text[start:end]
+        inside = [
+            section.index
+            for section in document.sections.all()
+            if start is not None and end is not None and section.start <= start and section.end >= end
+        ]
+        found.append(
+            {
+                "document": document.pk,
+                "title": document.title,
+                "section": paths.get((document.pk, inside[-1]), []) if inside else [],
+                "start": start,
+                "end": end,
+                "grade": span.grade,
+                "text": text,
+                "intact": intact,
+                "chunks": chunks.tolist(),
+            }
+        )
+    return found

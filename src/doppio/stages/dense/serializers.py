@@ -1,0 +1,82 @@
+"""What the API says about a dense branch."""
+
+from rest_framework import serializers as s
+
+from doppio.jobs.serializers import JobSerializer
+from doppio.stages.opened import BriefChunkSerializer
+
+
+class DenseFactsSerializer(s.Serializer):
+    encoder = s.CharField()
+    title = s.CharField()
+    warning = s.CharField(allow_blank=True)
+    max_tokens = s.IntegerField()
+    dimension = s.IntegerField()
+    metric = s.CharField()
+    measure = s.CharField()
+    structure = s.JSONField()
+    chunks = s.IntegerField()
+    segments = s.IntegerField()
+    vector_bytes = s.IntegerField()
+    structure_bytes = s.IntegerField(help_text="Of the structure beside the full vectors.")
+    disk_bytes = s.IntegerField()
+    seconds = s.FloatField(allow_null=True, help_text="What the build of the recipe took that made the vectors.")
+    nearest = s.ListField(child=s.FloatField(), help_text="Share of chunks by cosine to the nearest, in tenths.")
+
+
+class DenseStageSerializer(s.Serializer):
+    branches = s.ListField(child=s.CharField(), help_text="Ids of the dense branches of the recipe.")
+    branch = s.CharField(allow_null=True)
+    facts = DenseFactsSerializer(allow_null=True, help_text="Null where the kind of the branch has no vectors.")
+
+
+class PointSerializer(s.Serializer):
+    structure = s.JSONField()
+    recall = s.FloatField()
+    per_second = s.FloatField()
+    bytes = s.IntegerField()
+    seconds = s.FloatField()
+
+
+class SurveySerializer(s.Serializer):
+    points = PointSerializer(many=True)
+    questions = s.IntegerField()
+    measured_at = s.DateTimeField(allow_null=True)
+    job = JobSerializer(allow_null=True)
+
+
+class NeighbourSerializer(BriefChunkSerializer):
+    score = s.FloatField()
+
+
+class NeighboursSerializer(s.Serializer):
+    chunk = BriefChunkSerializer()
+    measure = s.CharField()
+    nearest = NeighbourSerializer(many=True)
+
+
+class VectorMapSerializer(s.Serializer):
+    """Chunks on the two principal axes, as columns."""
+
+    shares = s.ListField(child=s.FloatField(), help_text="Share of the variance along each axis.")
+    chunks = s.ListField(child=s.IntegerField())
+    documents = s.ListField(child=s.IntegerField(), help_text="Position of each chunk's document in the corpus.")
+    x = s.ListField(child=s.FloatField())
+    y = s.ListField(child=s.FloatField())
+    question = s.ListField(child=s.FloatField(), allow_null=True)
+    hits = s.ListField(child=s.IntegerField())
+    answers = s.ListField(child=s.IntegerField())
+    total = s.IntegerField()
+
+
+class PairSerializer(s.Serializer):
+    one = BriefChunkSerializer()
+    other = BriefChunkSerializer()
+    cosine = s.FloatField()
+
+
+class PairsSerializer(s.Serializer):
+    count = s.IntegerField(allow_null=True, help_text="All pairs; null where there are too many chunks to compare.")
+    up_to = s.IntegerField(help_text="Chunks up to which all pairs are compared while one waits.")
+    above = s.FloatField()
+    pairs = PairSerializer(many=True)

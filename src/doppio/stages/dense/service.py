@@ -1,0 +1,215 @@
+"""A dense branch as a whole: what its index holds, what it costs, how close chunks are."""
+
+from collections.abc import Sequence
+from typing import Any
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from django.contrib.auth.models import User
+
+from doppio.core.branches.dense.index import VECTORS, DenseIndex
+from doppio.core.branches.dense.pairs import close_pairs
+from doppio.core.branches.dense.survey import joined, principal_axes, survey
+from doppio.core.branches.kind import DENSE
+from doppio.core.branches.vector import DenseBranch
+from doppio.core.errors import DoppioError
+from doppio.core.pipeline import Pipeline
+from doppio.core.progress import Progress
+from doppio.jobs.models import Job
+from doppio.library.models import Workspace
+from doppio.questions.services import core_questions
+from doppio.recipes.builds import chunking_of, indexes_of, open_pipeline
+from doppio.recipes.models import Index, RecipeVersion
+from doppio.recipes.queueing import queue_job
+from doppio.recipes.services import core_recipe
+from doppio.stages.opened import branch_as, chosen_branch, of_family
+from doppio.trials.models import Survey
+
+# The name of the task.
+SURVEY = "survey"
+COMPARED = 4000
+MAPPED = 3000
+# Found once for an opened index: every chunk is read for them.
+_axes: WeakKeyDictionary[DenseIndex, tuple[Any, Any, Any]] = WeakKeyDictionary()
+PAIRS_LISTED, PAIRS_UP_TO = 60, 30_000
+# A spread of lengths from which on they weigh as much as what the vectors say.
+UNEQUAL = 0.1
+
+
+def dense_stage(workspace: Workspace, pipeline: Pipeline, wanted: str | None) -> dict[str, Any]:
+    """The dense branches of a recipe, and the facts of one of them; None where its kind has no vectors."""
+    identity = chosen_branch(pipeline, DENSE, wanted)
+    branch = branch_as(pipeline, identity, DenseBranch)
+    records = indexes_of(workspace, pipeline.recipe).get(identity or "", [])
+    return {
+        "branches": of_family(pipeline, DENSE),
+        "branch": identity,
+        "facts": _facts(branch, records) if branch else None,
+    }
+
+
+def _unequal(index: DenseIndex) -> str:
+    """A warning where long vectors win by their length."""
+    spread = index.length_spread
+    if spread < UNEQUAL:
+        return ""
+    return (
+        f"Lengths of the vectors spread by {spread:.2f} (standard deviation of their logarithm): with "
+        "the inner product long ones come first, whatever they say. The cosine does not look at lengths."
+    )
+
+
+def dense_branch(pipeline: Pipeline, wanted: str | None = None) -> DenseBranch | None:
+    """The dense branch that is asked for, or the first that has vectors."""
+    if wanted:
+        return branch_as(pipeline, chosen_branch(pipeline, DENSE, wanted), DenseBranch)
+    return next((branch for branch in pipeline.branches.values() if isinstance(branch, DenseBranch)), None)
+
+
+def _facts(branch: DenseBranch, own: Sequence[Index]) -> dict[str, Any]:
+    index, encoder = branch.index, branch.encoder
+    seconds = [record.meta.get("seconds") for record in own if record.kind == VECTORS]
+    return {
+        "encoder": encoder.name,
+        "title": encoder.title,
+        "warning": " ".join(filter(None, [encoder.warning, _unequal(index)])),
+        "max_tokens": encoder.max_tokens,
+        "dimension": index.dimension,
+        "metric": branch.settings["metric"],
+        "measure": branch.measure,
+        "structure": branch.settings["structure"],
+        "chunks": index.count,
+        "segments": len(index.segments),
+        "vector_bytes": index.vector_bytes,
+        "structure_bytes": index.structure_bytes,
+        "disk_bytes": sum(record.bytes for record in own),
+        "seconds": next((value for value in seconds if value is not None), None),
+        "nearest": _nearest(index),
+    }
+
+
+def _nearest(index: DenseIndex) -> list[float]:
+    """Share of chunks by the cosine to their nearest other chunk, in tenths from 0 to 1."""
+    sample = np.arange(index.count)
+    if len(sample) > COMPARED:
+        sample = np.sort(np.random.default_rng(0).choice(index.count, COMPARED, replace=False))
+    if len(sample) < 2:
+        return [0.0] * 10
+    chosen = _unit(index.vectors(sample.tolist()))
+    cosines = chosen @ chosen.T
+    np.fill_diagonal(cosines, -1)
+    counts, _ = np.histogram(cosines.max(axis=1).clip(0, 1), bins=10, range=(0, 1))
+    return [float(count) / len(sample) for count in counts]
+
+
+def _unit(rows: np.ndarray) -> np.ndarray:
+    return rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
+
+
+def survey_key(workspace: Workspace, pipeline: Pipeline, branch: DenseBranch) -> str:
+    """What a survey of structures was measured on: the chunks, the encoder and the metric."""
+    chunking = chunking_of(workspace, pipeline.recipe)
+    return f"{chunking.key if chunking else ''} {branch.encoder.digest} {branch.settings['metric']}"
+
+
+def survey_stage(workspace: Workspace, pipeline: Pipeline, branch: DenseBranch) -> dict[str, Any]:
+    """The measured structures of a dense branch, if they have been measured."""
+    found = Survey.objects.filter(workspace=workspace, key=survey_key(workspace, pipeline, branch)).first()
+    job = workspace.jobs.filter(kind=SURVEY).order_by("-pk").first()
+    return {
+        "points": found.points if found else [],
+        "questions": found.questions if found else 0,
+        "measured_at": found.measured_at if found else None,
+        "job": job,
+    }
+
+
+def neighbours(branch: DenseBranch, chunk: int, depth: int) -> tuple[list[int], list[float]]:
+    """The chunks nearest to one, itself left out."""
+    index = branch.index
+    ids, scores = index.search(index.vectors([chunk])[0], depth + 1)
+    return [n for n in ids.tolist() if n != chunk][:depth], [
+        float(score) for n, score in zip(ids.tolist(), scores, strict=True) if n != chunk
+    ][:depth]
+
+
+def vector_map(
+    pipeline: Pipeline, branch: DenseBranch, question: str | None, hits: int, answers: list[int]
+) -> dict[str, Any]:
+    """Chunks on the two principal axes, with a question, its first hits and its answers among them."""
+    index = branch.index
+    vectors = joined(index).rows
+    if index not in _axes:
+        _axes[index] = principal_axes(vectors)
+    mean, axes, shares = _axes[index]
+    shown = np.arange(index.count)
+    if len(shown) > MAPPED:
+        shown = np.sort(np.random.default_rng(0).choice(index.count, MAPPED, replace=False))
+    found: list[int] = []
+    place = None
+    if question:
+        encoded = branch.encoder.questions([question])
+        found = index.search(encoded[0], hits, branch.settings["structure"])[0].tolist()
+        place = ((encoded[0] - mean) @ axes.T).tolist()
+    shown = np.unique(np.concatenate([shown, np.array(found + answers, np.int64)]))
+    points = (vectors[shown] - mean) @ axes.T
+    return {
+        "shares": shares.tolist(),
+        "chunks": shown.tolist(),
+        "documents": pipeline.chunks.document[shown].tolist(),
+        "x": np.round(points[:, 0], 4).tolist(),
+        "y": np.round(points[:, 1], 4).tolist(),
+        "question": place,
+        "hits": found,
+        "answers": answers,
+        "total": index.count,
+    }
+
+
+def close_stage(branch: DenseBranch, above: float) -> dict[str, Any]:
+    """Pairs of chunks that are nearly the same to the encoder."""
+    index = branch.index
+    if index.count > PAIRS_UP_TO:
+        return {"count": None, "up_to": PAIRS_UP_TO, "pairs": []}
+    pairs, cosines, count = close_pairs(_unit(joined(index).rows), above, PAIRS_LISTED)
+    return {
+        "count": count,
+        "up_to": PAIRS_UP_TO,
+        "pairs": [
+            {"one": int(one), "other": int(other), "cosine": float(cosine)}
+            for (one, other), cosine in zip(pairs, cosines, strict=True)
+        ],
+    }
+
+
+SURVEYED = 200
+
+
+def start_survey(recipe: RecipeVersion, user: User | None, branch: str = "") -> Job:
+    """Queue the measuring of structures on the vectors of a branch, the first dense one where it is not named; one
+    that waits or runs already is returned instead."""
+    title = f"Measure structures on the vectors of {recipe.name} v{recipe.version}"
+    return queue_job(recipe, user, kind=SURVEY, title=title, branch=branch)
+
+
+def survey_recipe(recipe: RecipeVersion, progress: Progress, wanted: str = "") -> Survey:
+    """Measure every structure on the vectors of a recipe that has been built, with its labelled questions."""
+    workspace = recipe.workspace
+    core = core_recipe(recipe)
+    pipeline = open_pipeline(workspace, core)
+    if pipeline is None:
+        raise DoppioError("The recipe is not built for the present documents; run its trial first.")
+    branch = dense_branch(pipeline, wanted)
+    if branch is None:
+        raise DoppioError("This recipe has no dense branch.")
+    texts = [question.text for question in core_questions(workspace)][:SURVEYED]
+    asked = texts or pipeline.texts.texts(range(min(SURVEYED, len(pipeline.chunks))))
+    questions = branch.encoder.questions(asked)
+    metric = branch.settings["metric"]
+    points = [point.as_json() for point in survey(joined(branch.index), questions, metric, progress)]
+    found, _ = Survey.objects.update_or_create(
+        workspace=workspace,
+        key=survey_key(workspace, pipeline, branch),
+        defaults={"points": points, "questions": len(asked)},
+    )
+    return found

@@ -1,0 +1,9 @@
+"""Addresses below a workspace."""
+
+from django.urls import path
+
+from doppio.stages.fused import views
+
+urlpatterns = [
+    path("stages/fused/mix", views.MixView.as_view()),
+]

@@ -1,0 +1,1 @@
+"""The line at the top of the screen."""

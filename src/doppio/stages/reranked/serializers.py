@@ -1,0 +1,99 @@
+"""What the API says about reranking."""
+
+from rest_framework import serializers as s
+
+from doppio.jobs.serializers import JobSerializer
+
+MOST_PASSAGES, LONGEST = 100, 20_000
+
+
+class FloorQuestionSerializer(s.Serializer):
+    """The shortlist of one question, best first."""
+
+    id = s.IntegerField()
+    answerable = s.BooleanField()
+    scores = s.ListField(child=s.FloatField())
+    relevant = s.ListField(child=s.BooleanField())
+
+
+class FloorSerializer(s.Serializer):
+    k = s.IntegerField(help_text="How many go on at most.")
+    floor = s.FloatField(allow_null=True)
+    measure = s.CharField(allow_blank=True)
+    calibrated = s.BooleanField()
+    questions = FloorQuestionSerializer(many=True)
+
+
+class DepthPointSerializer(s.Serializer):
+    depth = s.IntegerField()
+    recall = s.DictField(child=s.FloatField(), help_text="recall@k by k.")
+    seconds = s.FloatField(help_text="Mean time to score one question's shortlist.")
+
+
+class DepthsSerializer(s.Serializer):
+    points = DepthPointSerializer(many=True)
+    questions = s.IntegerField()
+    measured_at = s.DateTimeField(allow_null=True)
+    shortlist = s.IntegerField(allow_null=True)
+    cutoffs = s.ListField(child=s.IntegerField())
+    job = JobSerializer(allow_null=True)
+
+
+class ScorerSerializer(s.Serializer):
+    name = s.CharField()
+    title = s.CharField()
+    kind = s.CharField()
+    max_tokens = s.IntegerField(allow_null=True)
+    blend = s.FloatField(help_text="Share of the first stage's score where a recipe says nothing.")
+    calibrated = s.BooleanField()
+    remote = s.BooleanField()
+    by_token = s.BooleanField(help_text="Whether it says which tokens of a passage met those of the question.")
+    alone = s.BooleanField(help_text="Whether it scores passages that are in no corpus.")
+
+
+class TrySerializer(s.Serializer):
+    scorer = s.CharField(max_length=64)
+    question = s.CharField(max_length=2000)
+    passages = s.ListField(child=s.CharField(max_length=LONGEST), min_length=1, max_length=MOST_PASSAGES)
+
+
+class TriedRowSerializer(s.Serializer):
+    position = s.IntegerField(help_text="In the order given, from 1.")
+    score = s.FloatField()
+    probability = s.FloatField(allow_null=True)
+    rank = s.IntegerField()
+    cosine = s.FloatField(help_text="Of vectors made apart from each other.")
+    cosine_rank = s.IntegerField()
+    window = s.ListField(child=s.IntegerField(), allow_null=True, help_text="The part that was read; null for all.")
+
+
+class TriedSerializer(s.Serializer):
+    scorer = s.CharField()
+    measure = s.CharField()
+    rows = TriedRowSerializer(many=True)
+
+
+class RestsOnSerializer(s.Serializer):
+    scorer = s.CharField(max_length=64)
+    question = s.CharField(max_length=2000)
+    passage = s.CharField(max_length=LONGEST)
+
+
+class SentenceDropSerializer(s.Serializer):
+    start = s.IntegerField()
+    end = s.IntegerField()
+    drop = s.FloatField(help_text="By how much the score drops without it.")
+
+
+class MatchRequestSerializer(s.Serializer):
+    text = s.CharField(max_length=2000)
+    chunk = s.IntegerField()
+    recipe = s.IntegerField(required=False)
+
+
+class TokenMatchSerializer(s.Serializer):
+    token = s.CharField()
+    weight = s.FloatField()
+    cosine = s.FloatField()
+    start = s.IntegerField()
+    end = s.IntegerField()

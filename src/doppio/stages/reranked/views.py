@@ -1,0 +1,116 @@
+"""Reranking: the floor, the depth of the shortlist, and a scorer on its own."""
+
+from dataclasses import replace
+
+from drf_spectacular.utils import extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from doppio.core.errors import RecipeError
+from doppio.core.models.joint import Passage
+from doppio.core.reranking.late_interaction import LateInteraction
+from doppio.jobs.serializers import JobSerializer
+from doppio.jobs.turns import ASKING, HEAVY
+from doppio.library.access import person, workspace_for
+from doppio.library.problems import PROBLEM
+from doppio.recipes.access import recipe_for
+from doppio.recipes.opened import pipelines
+from doppio.recipes.services import core_recipe
+from doppio.stages.opened import RECIPE, asked_recipe, check_chunk
+from doppio.stages.reranked.serializers import (
+    DepthsSerializer,
+    FloorSerializer,
+    MatchRequestSerializer,
+    RestsOnSerializer,
+    ScorerSerializer,
+    SentenceDropSerializer,
+    TokenMatchSerializer,
+    TriedSerializer,
+    TrySerializer,
+)
+from doppio.stages.reranked.service import depth_stage, floor_stage, rests_on, scorers_listed, start_depths, tried
+
+
+class FloorView(APIView):
+    @extend_schema(parameters=[RECIPE], responses={200: FloorSerializer, 409: PROBLEM}, operation_id="floor")
+    @HEAVY.turn()
+    def get(self, request: Request, workspace: int) -> Response:
+        """Scores of every question's shortlist in the newest trial, to see what falls under a floor."""
+        return Response(floor_stage(asked_recipe(request, workspace)))
+
+
+class DepthsView(APIView):
+    @extend_schema(parameters=[RECIPE], responses={200: DepthsSerializer, 409: PROBLEM}, operation_id="depths")
+    def get(self, request: Request, workspace: int) -> Response:
+        """Recall and time by the depth of the shortlist, as they were measured."""
+        found = depth_stage(asked_recipe(request, workspace))
+        return Response({**found, "job": JobSerializer(found["job"]).data if found["job"] else None})
+
+    @extend_schema(request=None, parameters=[RECIPE], responses={202: JobSerializer}, operation_id="startDepths")
+    def post(self, request: Request, workspace: int) -> Response:
+        """Measure them now."""
+        return Response(
+            JobSerializer(start_depths(asked_recipe(request, workspace), person(request))).data, status=202
+        )
+
+
+class ScorersView(APIView):
+    @extend_schema(responses=ScorerSerializer(many=True), operation_id="scorers")
+    def get(self, request: Request) -> Response:
+        """Scorers that a recipe can name."""
+        return Response(scorers_listed())
+
+
+class TryScorerView(APIView):
+    @extend_schema(request=TrySerializer, responses={200: TriedSerializer, 400: PROBLEM}, operation_id="tryScorer")
+    @HEAVY.turn()
+    def post(self, request: Request) -> Response:
+        """Score passages that come with the request, beside the cosine of vectors made apart."""
+        given = TrySerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        return Response(tried(given.validated_data["scorer"], *_asked(given, "passages")))
+
+
+class RestsOnView(APIView):
+    @extend_schema(
+        request=RestsOnSerializer,
+        responses={200: SentenceDropSerializer(many=True), 400: PROBLEM},
+        operation_id="restsOn",
+    )
+    @HEAVY.turn()
+    def post(self, request: Request) -> Response:
+        """By how much the score of a passage drops without each of its sentences."""
+        given = RestsOnSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        return Response(rests_on(given.validated_data["scorer"], *_asked(given, "passage")))
+
+
+def _asked(given: TrySerializer | RestsOnSerializer, what: str) -> tuple:
+    return given.validated_data["question"], given.validated_data[what]
+
+
+class MatchesView(APIView):
+    @extend_schema(
+        request=MatchRequestSerializer,
+        responses={200: TokenMatchSerializer(many=True), 400: PROBLEM},
+        operation_id="matches",
+    )
+    @ASKING.turn()
+    def post(self, request: Request, workspace: int) -> Response:
+        """Which token of a chunk each token of a question was matched with by the late-interaction scorer."""
+        asked = MatchRequestSerializer(data=request.data)
+        asked.is_valid(raise_exception=True)
+        place = workspace_for(request, workspace)
+        recipe = recipe_for(place, asked.validated_data.get("recipe"))
+        pipeline = pipelines.get(place, core_recipe(recipe))
+        chunk = asked.validated_data["chunk"]
+        if not isinstance(pipeline.scorer, LateInteraction):
+            raise RecipeError("rerank: this recipe has no late-interaction scorer")
+        check_chunk(pipeline, chunk)
+        read, shown = pipeline.texts.indexed([chunk])[0], pipeline.texts.texts([chunk])[0]
+        before = len(read) - len(shown)
+        matches = pipeline.scorer.matches(asked.validated_data["text"], Passage(read, chunk))
+        # Tokens of the context line stand before the passage that is shown.
+        shifted = [replace(match, start=match.start - before, end=match.end - before) for match in matches]
+        return Response(TokenMatchSerializer(shifted, many=True).data)

@@ -1,0 +1,1 @@
+"""Trials: a recipe measured over the labelled questions of its workspace."""

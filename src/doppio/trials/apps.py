@@ -1,0 +1,14 @@
+from django.apps import AppConfig
+
+
+class TrialsConfig(AppConfig):
+    name = "doppio.trials"
+    default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        from doppio.library.signals import settled
+        from doppio.recipes.signals import in_force
+        from doppio.trials import services
+
+        settled.connect(services.measure_in_force)
+        in_force.connect(services.measure_unless_measured)

@@ -1,0 +1,92 @@
+"""A recipe built and measured over the labelled questions of its workspace."""
+
+from django.contrib.auth.models import User
+from django.db import connection, transaction
+
+from doppio.core.measure.trial import Trial, run_trial
+from doppio.core.progress import Progress
+from doppio.jobs.models import Job
+from doppio.library.corpus import Corpus, corpus_now, corpus_of
+from doppio.library.models import Workspace
+from doppio.questions.services import BATCH, core_questions
+from doppio.recipes.builds import build
+from doppio.recipes.models import RecipeVersion
+from doppio.recipes.queueing import queue_job
+from doppio.recipes.services import core_recipe
+from doppio.trials.models import TrialRecord, TrialRow
+
+
+def measure_in_force(sender: object, workspace: Workspace, **_: object) -> None:
+    """Build and measure the recipe in force once the documents have changed."""
+    recipe = workspace.recipes.filter(in_force=True).first()
+    if recipe is not None and workspace.documents.exists() and latest_trial(recipe) is None:
+        start_trial(recipe, None)
+
+
+def measure_unless_measured(sender: object, recipe: RecipeVersion, user: User | None, **_: object) -> Job | None:
+    """The job that measures a recipe where it has no trial on the present documents."""
+    return None if latest_trial(recipe) else start_trial(recipe, user)
+
+
+def latest_trial(recipe: RecipeVersion) -> TrialRecord | None:
+    """The newest trial of a recipe on the present documents."""
+    return recipe.trials.filter(corpus=corpus_of(recipe.workspace)).order_by("-pk").first()
+
+
+def start_trial(recipe: RecipeVersion, user: User | None) -> Job:
+    """Queue the build and the trial of a recipe; one that waits or runs already is returned instead."""
+    title = f"Build and measure {recipe.name} v{recipe.version}"
+    return queue_job(recipe, user, kind="trial", title=title)
+
+
+def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = None) -> TrialRecord:
+    """Build what a recipe lacks, ask all questions, and record the trial."""
+    workspace = recipe.workspace
+    with transaction.atomic():
+        # Labels and documents of one moment: who changes documents moves their labels in one go.
+        with connection.cursor() as cursor:
+            if not connection.savepoint_ids:
+                cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        corpus, questions = corpus_now(workspace), core_questions(workspace)
+    if job is not None:
+        job.details = {**job.details, "corpus": corpus.key}
+        job.save(update_fields=["details"])
+    pipeline = build(workspace, core_recipe(recipe), progress, corpus)
+    result = run_trial(pipeline, corpus.names, questions, progress=progress)
+    return _record(recipe, corpus, result, len(pipeline.chunks), job)
+
+
+@transaction.atomic
+def _record(recipe: RecipeVersion, corpus: Corpus, result: Trial, chunks: int, job: Job | None) -> TrialRecord:
+    record = TrialRecord.objects.create(
+        workspace=recipe.workspace,
+        recipe=recipe,
+        job=job,
+        corpus=corpus.key,
+        documents=len(corpus.names),
+        stages=result.stages,
+        levels=result.levels,
+        ledger=result.ledger,
+        seconds=result.seconds,
+        chunks=chunks,
+        intact=result.intact,
+        answerable=result.answerable,
+        questions=len(result.rows),
+    )
+    numbers = dict(recipe.workspace.questions.values_list("identity", "pk"))
+    TrialRow.objects.bulk_create(
+        [
+            TrialRow(
+                trial=record,
+                question_id=numbers[row.question.id],
+                cause=row.cause,
+                ranks=row.ranks,
+                in_play=row.in_play,
+                intact=list(row.relevance.intact),
+                trace=row.trace.to_json(),
+            )
+            for row in result.rows
+        ],
+        BATCH,
+    )
+    return record

@@ -1,0 +1,19 @@
+"""Trials, for the worker."""
+
+from procrastinate.contrib.django import app
+
+from doppio.jobs.models import Job
+from doppio.jobs.running import JobProgress, run_in_thread
+from doppio.recipes.queueing import recipe_of
+from doppio.trials.services import measure_recipe
+
+
+@app.task(name="trial", queue="trials", lock="trials")
+def trial_task(job: int) -> None:
+    """Build and measure the recipe of a job; one at a time, since a build uses all cores."""
+    run_in_thread(job, _trial)
+
+
+def _trial(job: Job, progress: JobProgress) -> str:
+    record = measure_recipe(recipe_of(job), progress, job)
+    return f"{record.ledger['delivered']} of {record.answerable} answerable questions delivered."

@@ -1,0 +1,147 @@
+"""Every operation of the API, asked as the interface asks it; what it answers is what the schema tells."""
+
+import json
+from typing import Any
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.core.management import call_command
+from django.test import TransactionTestCase
+
+from doppio.questions.models import AnswerSpan
+from doppio.recipes.services import save_recipe
+from tests.core.corpus import recipe
+from tests.core.made_files import make_pdf
+from tests.server.told import mistakes, operations
+from tests.server.workspace import make_workspace, measured
+
+SCORER = "joint-english"
+RANGE = {"chunking": {"rule": "fixed-window", "unit": "words", "size": 8}}
+LABEL = {"start": 0, "end": 10}
+
+
+class Operations(TransactionTestCase):
+    def setUp(self):
+        self.workspace, self.user = make_workspace()
+        self.saved, _ = measured(self.workspace)
+        self.client.force_login(self.user)
+        self.left = operations()
+
+    def call(self, name: str, body: Any = None, query: str = "", **places: object) -> Any:
+        method, path = self.left.pop(name)
+        address = path.format(workspace=self.workspace.pk, **places) + query
+        given: dict[str, Any] = {}
+        if isinstance(body, dict) and "files" in body:
+            given = {"data": body}
+        elif body is not None:
+            given = {"data": json.dumps(body), "content_type": "application/json"}
+        response = getattr(self.client, method)(address, **given)
+        self.assertLess(response.status_code, 300, f"{name}: {response.content[:300]!r}")
+        kind = response.headers.get("Content-Type", "")
+        return response.json() if response.content and kind.startswith("application/json") else None
+
+    def test_every_operation_answers_what_the_schema_tells(self):
+        self.library()
+        self.imports()
+        self.recipes()
+        self.questions()
+        self.stages()
+        self.call("leave")
+        self.assertEqual(self.left, {}, "operations that nothing here asks for")
+
+    def library(self):
+        self.call("session")
+        self.call("workspaces")
+        self.call("events")
+        self.call("documents")
+        document = self.workspace.documents.get(name="wind.md").pk
+        self.call("document", document=document)
+        self.call("documentView", document=document)
+        self.call("correctOutline", {"start": 0, "action": "level", "value": 2}, document=document)
+
+    def imports(self):
+        self.call("lastImport")
+        number = self.call("beginImport", {})["id"]
+        files = [("new.pdf", make_pdf([["1 Tickets", "A ticket costs 9 crowns."]])), ("t.csv", b"id,text\n1,Ice\n")]
+        body = {"files": [SimpleUploadedFile("x", data) for _, data in files], "names": [name for name, _ in files]}
+        rows = self.call("stageFiles", body, brought_in=number)
+        table = rows[1]["id"]
+        self.call("fieldsSeen", brought_in=number, file=table)
+        self.call("setFields", {"fields": {"matched": ["text"], "carried": [], "title": "text", "id": "id"}},
+                  brought_in=number, file=table)  # fmt: skip
+        self.call("startImport", {}, brought_in=number)
+        job = self.call("jobs")[0]["id"]
+        call_command("work", once=True)
+        self.call("import", brought_in=number)
+        self.call("cancelJob", {}, job=job)
+        pages = self.workspace.documents.get(name__contains="new").pk
+        self.call("pagePicture", document=pages, page=1)
+        self.call("removeDocuments", {"documents": [pages]})
+        call_command("work", once=True)
+
+    def recipes(self):
+        self.call("catalogue")
+        self.call("encoders")
+        self.call("recipes")
+        body = recipe(**RANGE).body
+        self.call("buildCost", {"body": body})
+        self.call("saveRecipe", {"body": body, "note": "shorter"})
+        self.call("putInForce", {}, recipe=self.saved.pk)
+        self.call("startTrial", {"recipe": self.saved.pk})
+        call_command("work", once=True)
+        self.call("trials")
+
+    def questions(self):
+        self.call("line")
+        rows = self.call("questions")
+        self.call("question", question=rows[0]["id"])
+        self.call("ask", {"text": "When does the gondola stop?"})
+        self.call("askedBefore")
+        span = AnswerSpan.objects.first()
+        AnswerSpan.objects.filter(pk=span.pk).update(lost=True, quote="A dog rides", start=None, end=None)
+        self.call("lostLabels")
+        self.call("placeLabel", {"document": span.document_id, **LABEL}, label=span.pk)
+        self.call("removeLabel", label=span.pk)
+        call_command("work", once=True)
+
+    def stages(self):
+        document = self.workspace.documents.first().pk
+        text = {"text": "Is E-417 a tension alarm?"}
+        self.call("cutDocument", {"document": document, **RANGE})
+        self.call("chunkFigures", RANGE)
+        self.call("sparseStage")
+        self.call("explain", {**text, "chunks": [0, 1]})
+        self.call("analyse", text)
+        self.call("readSynonyms", {"text": "cabin, gondola\n"})
+        self.call("denseStage")
+        self.call("startSurvey", {})
+        self.call("startDepths", {})
+        call_command("work", once=True)
+        self.call("survey")
+        self.call("neighbours", query="?chunk=0")
+        self.call("vectorMap", query="?text=wind")
+        self.call("closePairs", query="?above=0.6")
+        self.call("mix")
+        self.call("floor")
+        self.call("depths")
+        self.call("matches", {**text, "chunk": 0})
+        self.call("scorers")
+        tried = {"scorer": SCORER, "question": text["text"]}
+        self.call("tryScorer", {**tried, "passages": ["E-417 is an alarm.", "Dogs ride."]})
+        self.call("restsOn", {**tried, "passage": "E-417 is an alarm. Dogs ride."})
+
+    def test_an_answer_of_another_shape_is_told(self):
+        method, path = operations()["line"]
+        response = self.client.get(path.format(workspace=self.workspace.pk))
+        from tests.server.told import schema
+
+        operation = schema()["paths"][path][method]
+        self.assertEqual(mistakes(operation, response), [])
+        response.content = json.dumps({**response.json(), "delivered": "many"}).encode()
+        self.assertIn("delivered: 'many' is not", mistakes(operation, response)[0])
+        response.status_code = 218
+        self.assertIn("the schema names 200", mistakes(operation, response)[0])
+
+    def test_a_saved_recipe_is_what_the_schema_tells_of_recipes(self):
+        saved = save_recipe(self.workspace, recipe(rerank=None, select={"k": 3}).body)
+        self.assertEqual(saved.body["select"]["rule"], "best-first")
+        self.assertEqual(self.call("recipes")[0]["body"]["format"], "doppio-recipe/1")

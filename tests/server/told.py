@@ -1,0 +1,85 @@
+"""Every answer of the API is what the schema tells: looked at in all tests of the server."""
+
+import json
+import re
+from functools import cache
+from typing import Any
+
+from jsonschema import Draft4Validator
+
+
+class AnswersAsTold:
+    """Middleware of the tests: an answer whose body or status the schema does not name is an error."""
+
+    seen: set[str] = set()
+
+    def __init__(self, get_response: Any) -> None:
+        self._get_response = get_response
+
+    def __call__(self, request: Any) -> Any:
+        response = self._get_response(request)
+        match = request.resolver_match
+        if not request.path.startswith("/api/") or request.path == "/api/schema" or match is None:
+            return response
+        path = "/" + re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", match.route)
+        operation = schema()["paths"].get(path, {}).get(request.method.lower())
+        if operation is None or response.status_code >= 500:
+            return response
+        AnswersAsTold.seen.add(operation["operationId"])
+        wrong = mistakes(operation, response)
+        if wrong:
+            raise AssertionError(f"{request.method} {path} answered {response.status_code}: {'; '.join(wrong[:5])}")
+        return response
+
+
+def mistakes(operation: dict[str, Any], response: Any) -> list[str]:
+    """What an answer has that the schema does not tell."""
+    told = operation["responses"].get(str(response.status_code))
+    if told is None:
+        return [f"the schema names {', '.join(operation['responses'])}"]
+    shape = told.get("content", {}).get("application/json", {}).get("schema")
+    if shape is None:
+        return [] if not response.content or not told.get("content") else _of_another_kind(told, response)
+    if not response.content:
+        return ["there is no body"]
+    validator = _validator(json.dumps(shape, sort_keys=True))
+    errors = validator.iter_errors(json.loads(response.content))
+    return [f"{'.'.join(map(str, error.absolute_path))}: {error.message[:200]}" for error in errors]
+
+
+def _of_another_kind(told: dict[str, Any], response: Any) -> list[str]:
+    kind = response.headers["Content-Type"].split(";")[0]
+    return [] if kind in told["content"] else [f"{kind} is not {', '.join(told['content'])}"]
+
+
+def operations() -> dict[str, tuple[str, str]]:
+    """Method and path of every operation by its id."""
+    return {
+        operation["operationId"]: (method, path)
+        for path, methods in schema()["paths"].items()
+        for method, operation in methods.items()
+    }
+
+
+@cache
+def schema() -> dict[str, Any]:
+    from drf_spectacular.generators import SchemaGenerator
+
+    return json.loads(json.dumps(SchemaGenerator().get_schema(request=None, public=True), default=str))
+
+
+@cache
+def _validator(shape: str) -> Draft4Validator:
+    return Draft4Validator({**_plain(json.loads(shape)), "components": _plain(schema()["components"])})
+
+
+def _plain(schema: Any) -> Any:
+    """OpenAPI 3.0 says null by a word of its own."""
+    if isinstance(schema, list):
+        return [_plain(part) for part in schema]
+    if not isinstance(schema, dict):
+        return schema
+    found = {name: _plain(part) for name, part in schema.items()}
+    if found.pop("nullable", False):
+        return {"anyOf": [found, {"type": "null"}]}
+    return found

@@ -1,0 +1,1 @@
+"""One toy of every sort of kind, as a package that is installed beside Doppio would bring them."""

@@ -1,0 +1,16 @@
+"""A metric: whether all answers are met among the first k."""
+
+from doppio.core.kinds import Setting
+from doppio.core.measure.judged import Judged
+
+
+class Everything:
+    name, title, cut = "all", "all answers", True
+    help = "whether every answer is among the first k"
+    settings: tuple[Setting, ...] = ()
+
+    def of(self, judged: Judged, k: int) -> float | None:
+        return float((judged.first < k).all())
+
+
+KIND = Everything()
