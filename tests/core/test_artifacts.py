@@ -259,7 +259,7 @@ class Builds(unittest.TestCase):
         with mock.patch("doppio.core.store.artifacts._digest", side_effect=AssertionError("read again")):
             self.store.open("vectors", "k")
         copied = ArtifactStore(self.store.root / "copied")
-        shutil.copytree(self.store.place("vectors", "k"), copied.place("vectors", "k"))
+        shutil.copytree(self.store.folder_of("vectors", "k"), copied.folder_of("vectors", "k"))
         with mock.patch("doppio.core.store.artifacts._digest", wraps=_digest) as digest:
             copied.open("vectors", "k")
             copied.open("vectors", "k")

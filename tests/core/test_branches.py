@@ -220,7 +220,7 @@ class Dense(Branches):
         self.assertEqual(sum(result.ledger.values()), 1)
         rows = self.builder.describe(self.builder.keys(self.key, given))
         self.assertEqual(
-            sorted(row["kind"] for row in rows),
+            sorted(row.kind for row in rows),
             ["postings", "segment", "structure", "token-vectors", "vectors", "vectors"],
         )
 

@@ -154,7 +154,7 @@ class Toys(unittest.TestCase):
             self.place.name = other
             self.pipeline(corpus[:1])
             grown = self.pipeline(corpus)
-            self.assertGreater(len(self.builder.opened(self.listed).segments), 1)
+            self.assertGreater(len(self.builder.open_list(self.listed).segments), 1)
             with (
                 mock.patch("doppio.core.store.segments.MOST_PARTS", 1),
                 mock.patch("toy_kinds.letters.Maker.make", side_effect=AssertionError("made anew")),

@@ -319,9 +319,8 @@ class OtherShapes(TestCase):
         core = core_recipe(saved)
         keys = builder().keys(corpus_of(self.workspace), core)
         segment = builder().lists.read(keys.chunks).parts[0].key
-        path = (
-            builder().store.place("vectors", keys.branches["meaning"].pieces["vectors"].key(segment)) / "vectors.npy"
-        )
+        key = keys.branches["meaning"].pieces["vectors"].key(segment)
+        path = builder().store.folder_of("vectors", key) / "vectors.npy"
         sound = path.read_bytes()
         path.write_bytes(sound[:-4] + b"oops")
         with self.assertRaisesRegex(ArtifactDamaged, "vectors.npy: does not match its checksum"):

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NotRequired, TypedDict, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -61,6 +61,36 @@ class StageTrace:
         return self.chunks[[reason not in _OUT for reason in self.reasons]] if self.reasons else self.chunks
 
 
+class StageJson(TypedDict):
+    """A stage as plain JSON values; see `StageTrace`. Those after `reasons` may be absent in older ones."""
+
+    stage: str
+    kind: str
+    measure: str
+    seconds: float
+    chunks: list[int]
+    scores: list[float]
+    kept: list[bool]
+    reasons: list[str]
+    before: NotRequired[list[int] | None]
+    branch_ranks: NotRequired[list[list[int]] | None]
+    shares: NotRequired[list[list[float]] | None]
+    raw: NotRequired[list[float] | None]
+    raw_measure: NotRequired[str]
+    windows: NotRequired[list[list[int]] | None]
+    family: NotRequired[str]
+
+
+class TraceJson(TypedDict):
+    """A trace as plain JSON values."""
+
+    question: str
+    recipe: str
+    tokens: int
+    seconds: dict[str, float]
+    stages: list[StageJson]
+
+
 @dataclass(frozen=True)
 class Trace:
     """What happened to one question, stage by stage, with times in seconds."""
@@ -91,18 +121,18 @@ class Trace:
     def branches(self) -> list[StageTrace]:
         return [stage for stage in self.stages if stage.kind == BRANCH]
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> TraceJson:
         """As plain JSON values; `from_json` gives the same trace back."""
         return {
             "question": self.question,
             "recipe": self.recipe,
             "tokens": self.tokens,
             "seconds": {step: round(value, 6) for step, value in self.seconds.items()},
-            "stages": [dict(_stage_json(stage)) for stage in self.stages],
+            "stages": [cast(StageJson, dict(_stage_json(stage))) for stage in self.stages],
         }
 
     @staticmethod
-    def from_json(value: dict[str, Any]) -> "Trace":
+    def from_json(value: TraceJson) -> "Trace":
         return Trace(
             value["question"],
             value["recipe"],
@@ -129,14 +159,15 @@ def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
         yield name, None if array is None else array.tolist()
 
 
-def _stage_from(value: dict[str, Any]) -> StageTrace:
-    branches = len(value["branch_ranks"][0]) if value["branch_ranks"] else 0
+def _stage_from(value: StageJson) -> StageTrace:
+    ranks = value.get("branch_ranks")
+    branches = len(ranks[0]) if ranks else 0
     arrays: dict[str, NDArray[Any] | None] = {}
     for name, kind in _ARRAYS.items():
         if value.get(name) is None:
             arrays[name] = None
             continue
-        array: NDArray[Any] = np.asarray(value[name], kind)
+        array: NDArray[Any] = np.asarray(value.get(name), kind)
         width = {"branch_ranks": branches, "shares": branches, "windows": 2}.get(name)
         arrays[name] = array if width is None else array.reshape(-1, width)
     return StageTrace(

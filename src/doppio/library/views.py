@@ -140,13 +140,13 @@ class DocumentsView(APIView):
         """Remove documents; their labels keep their quotes and wait for a person."""
         given = RemoveSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        place = workspace_for(request, workspace)
+        space = workspace_for(request, workspace)
         numbers = given.validated_data["documents"]
-        names = list(place.documents.filter(pk__in=numbers).order_by("name").values_list("name", flat=True))
+        names = list(space.documents.filter(pk__in=numbers).order_by("name").values_list("name", flat=True))
         with transaction.atomic():
-            removed = remove_documents(place, numbers)
-            note(DOCUMENTS_REMOVED, request, workspace=place, documents=names)
-        settled.send(Document, workspace=place)
+            removed = remove_documents(space, numbers)
+            note(DOCUMENTS_REMOVED, request, workspace=space, documents=names)
+        settled.send(Document, workspace=space)
         return Response({"removed": removed})
 
 
@@ -196,14 +196,14 @@ _painter = _Painter()
 
 def _picture(row: Document, page: int) -> bytes:
     assert row.file is not None
-    place = files.pages_of(row.file.digest) / f"{page}.png"
-    if place.exists():
-        return place.read_bytes()
+    path = files.pages_of(row.file.digest) / f"{page}.png"
+    if path.exists():
+        return path.read_bytes()
     picture = _painter.picture(files.kept(row.file.digest, row.name), row.name, page)
-    place.parent.mkdir(parents=True, exist_ok=True)
-    draft = place.with_suffix(f".{threading.get_ident()}")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    draft = path.with_suffix(f".{threading.get_ident()}")
     draft.write_bytes(picture)
-    draft.rename(place)
+    draft.rename(path)
     return picture
 
 

@@ -29,23 +29,23 @@ class LabelView(APIView):
         """Put a label where a person says."""
         given = LabelPlaceSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        place = workspace_for(request, workspace)
-        span = get_object_or_404(AnswerSpan.objects.filter(question__workspace=place), pk=label)
-        document = get_object_or_404(place.documents, pk=given.validated_data["document"])
+        space = workspace_for(request, workspace)
+        span = get_object_or_404(AnswerSpan.objects.filter(question__workspace=space), pk=label)
+        document = get_object_or_404(space.documents, pk=given.validated_data["document"])
         place_label(span, document, given.validated_data["start"], given.validated_data["end"])
-        settled.send(AnswerSpan, workspace=place)
+        settled.send(AnswerSpan, workspace=space)
         return Response(status=204)
 
     @extend_schema(responses={204: None}, operation_id="removeLabel")
     def delete(self, request: Request, workspace: int, label: int) -> Response:
         """Remove a label; a question without another one goes with it."""
-        place = workspace_for(request, workspace)
+        space = workspace_for(request, workspace)
         span = get_object_or_404(
-            AnswerSpan.objects.select_related("question").filter(question__workspace=place), pk=label
+            AnswerSpan.objects.select_related("question").filter(question__workspace=space), pk=label
         )
         with transaction.atomic():
-            note(LABEL_REMOVED, request, workspace=place, question=span.question.identity, quote=span.quote,
+            note(LABEL_REMOVED, request, workspace=space, question=span.question.identity, quote=span.quote,
                  document=span.document_name or (span.document.name if span.document else ""))  # fmt: skip
             remove_label(span)
-        settled.send(AnswerSpan, workspace=place)
+        settled.send(AnswerSpan, workspace=space)
         return Response(status=204)

@@ -54,7 +54,7 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Co
     corpus = snapshot.key
     keys = core.keys(corpus, recipe)
     try:
-        table = core.opened(keys.chunks).table()
+        table = core.open_list(keys.chunks).table()
     except (FileNotFoundError, ArtifactDamaged):
         documents = core_documents(workspace)
         if corpus_fingerprint(documents) != corpus:
@@ -72,11 +72,11 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Co
         Workspace.objects.select_for_update().get(pk=workspace.pk)
         chunking = record_chunking(workspace, keys.chunks, recipe.chunking, len(table))
         for row in core.describe(keys):
-            known = Index.objects.filter(chunking=chunking, kind=row["kind"], key=row["of"]).first()
+            known = Index.objects.filter(chunking=chunking, kind=row.kind, key=row.of).first()
             took = seconds if seconds is not None or known is None else known.meta.get("seconds")
             Index.objects.update_or_create(
-                chunking=chunking, kind=row["kind"], key=row["of"],
-                defaults={"bytes": row["bytes"], "meta": {**row["facts"], "seconds": took}},
+                chunking=chunking, kind=row.kind, key=row.of,
+                defaults={"bytes": row.bytes, "meta": {**row.facts, "seconds": took}},
             )  # fmt: skip
         # What answered meanwhile has done its service.
         workspace.chunkings.filter(settings=recipe.chunking).exclude(pk=chunking.pk).delete()

@@ -64,7 +64,7 @@ def cost(workspace: Workspace, recipe: Recipe) -> dict[str, Any]:
 def _lacking(core: Builder, keys: Keys) -> list[tuple[Piece, int, int]] | None:
     """What is missing over chunks that are there, with how many of them and their tokens; None without chunks."""
     try:
-        opened = core.opened(keys.chunks)
+        opened = core.open_list(keys.chunks)
     except (FileNotFoundError, ArtifactDamaged):
         return None
     found = []

@@ -24,7 +24,7 @@ class NotBuilt(DoppioError):
 
 
 @dataclass(frozen=True)
-class _Opened:
+class _Pipeline:
     pipeline: Pipeline
     complete: bool
 
@@ -39,7 +39,7 @@ class OpenPipelines:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._opening = [threading.Lock() for _ in range(OPENED_AT_ONCE)]
-        self._open: OrderedDict[_Key, _Opened] = OrderedDict()
+        self._open: OrderedDict[_Key, _Pipeline] = OrderedDict()
 
     def get(self, workspace: Workspace, recipe: Recipe) -> Pipeline:
         """The opened pipeline of a recipe.
@@ -60,17 +60,17 @@ class OpenPipelines:
             with self._opening[hash(key) % len(self._opening)]:
                 found = self._found(key)
                 if found is None or not found.complete:
-                    found = self._opened(workspace, recipe, found)
+                    found = self._open_now(workspace, recipe, found)
                     self._keep(key, found)
         return found.pipeline
 
-    def _found(self, key: _Key) -> _Opened | None:
+    def _found(self, key: _Key) -> _Pipeline | None:
         with self._lock:
             if key in self._open:
                 self._open.move_to_end(key)
             return self._open.get(key)
 
-    def _keep(self, key: _Key, found: _Opened) -> None:
+    def _keep(self, key: _Key, found: _Pipeline) -> None:
         with self._lock:
             self._open[key] = found
             self._open.move_to_end(key)
@@ -96,14 +96,14 @@ class OpenPipelines:
         return pipeline
 
     @staticmethod
-    def _opened(workspace: Workspace, recipe: Recipe, before: _Opened | None) -> _Opened:
+    def _open_now(workspace: Workspace, recipe: Recipe, before: _Pipeline | None) -> _Pipeline:
         whole = open_pipeline(workspace, recipe)
         if whole is not None:
-            return _Opened(whole, True)
+            return _Pipeline(whole, True)
         pipeline = before.pipeline if before is not None else open_meanwhile(workspace, recipe)
         if pipeline is None:
             raise NotBuilt(NOT_BUILT.format(recipe.name))
-        return _Opened(pipeline, False)
+        return _Pipeline(pipeline, False)
 
 
 pipelines = OpenPipelines()

@@ -44,11 +44,11 @@ class RecipeSaveView(APIView):
         """Save a recipe as a new version, put it in force and measure it."""
         given = NewRecipeSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        place = workspace_for(request, workspace)
+        space = workspace_for(request, workspace)
         saved = save_recipe(
-            place, given.validated_data["body"], user=person(request), note=given.validated_data["note"]
+            space, given.validated_data["body"], user=person(request), note=given.validated_data["note"]
         )
-        note(IN_FORCE, request, workspace=place, recipe=saved.pk, named=f"{saved.name} v{saved.version}")
+        note(IN_FORCE, request, workspace=space, recipe=saved.pk, named=f"{saved.name} v{saved.version}")
         return Response(_in_force(saved, request), status=201)
 
 
@@ -56,10 +56,10 @@ class RecipeInForceView(APIView):
     @extend_schema(request=None, responses=SavedRecipeSerializer, operation_id="putInForce")
     def post(self, request: Request, workspace: int, recipe: int) -> Response:
         """Put a saved recipe in force; it is measured if it has no trial on the present documents."""
-        place = workspace_for(request, workspace)
-        found = recipe_for(place, recipe)
+        space = workspace_for(request, workspace)
+        found = recipe_for(space, recipe)
         put_in_force(found)
-        note(IN_FORCE, request, workspace=place, recipe=found.pk, named=f"{found.name} v{found.version}")
+        note(IN_FORCE, request, workspace=space, recipe=found.pk, named=f"{found.name} v{found.version}")
         return Response(_in_force(found, request))
 
 

@@ -23,10 +23,10 @@ class TrialsView(APIView):
     @extend_schema(responses=TrialSerializer(many=True), operation_id="trials")
     def get(self, request: Request, workspace: int) -> Response:
         """The newest trial of every recipe, newest first."""
-        place = workspace_for(request, workspace)
-        corpus = corpus_of(place)
-        newest = place.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
-        rows = place.trials.filter(pk__in=newest).select_related("recipe").order_by("-pk")
+        space = workspace_for(request, workspace)
+        corpus = corpus_of(space)
+        newest = space.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
+        rows = space.trials.filter(pk__in=newest).select_related("recipe").order_by("-pk")
         return Response([_trial(row, corpus) for row in rows])
 
     @extend_schema(request=NewTrialSerializer, responses={202: JobSerializer}, operation_id="startTrial")

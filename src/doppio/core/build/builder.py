@@ -3,7 +3,7 @@
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -50,6 +50,16 @@ class Held:
     documents: list[int]
 
 
+@dataclass(frozen=True)
+class Built:
+    """One index of a recipe over all segments of a list: its kind, what it is of, its bytes and its facts."""
+
+    kind: str
+    of: str
+    bytes: int
+    facts: Facts
+
+
 @dataclass
 class Builder:
     """Builds what a recipe needs into a store, and opens it."""
@@ -91,7 +101,7 @@ class Builder:
             opened = self._sound_list(keys.chunks)
             if opened is None:
                 self._cut(documents, keys, recipe)
-                opened = self.opened(keys.chunks)
+                opened = self.open_list(keys.chunks)
         return opened.table()
 
     def _cut(self, documents: Sequence[Document], keys: Keys, recipe: Recipe) -> None:
@@ -115,7 +125,7 @@ class Builder:
                 return [(key, artifact.arrays["digests"]) for key, artifact in found if artifact]
         return []
 
-    def opened(self, key: str) -> OpenedList:
+    def open_list(self, key: str) -> OpenedList:
         """A reading list, opened.
 
         Raises
@@ -150,11 +160,11 @@ class Builder:
             return None
         if any(self.store.open_or_none(SEGMENT, part.key) is None for part in reading.parts):
             return None
-        return self.opened(key)
+        return self.open_list(key)
 
     def table(self, corpus: str, recipe: Recipe) -> ChunkTable:
-        """The chunk table of a recipe that has been built; see `opened` for errors."""
-        return self.opened(self.keys(corpus, recipe).chunks).table()
+        """The chunk table of a recipe that has been built; see `open_list` for errors."""
+        return self.open_list(self.keys(corpus, recipe).chunks).table()
 
     def indexes(self, corpus: str, recipe: Recipe, texts: ChunkTexts) -> None:
         """Build what is missing or damaged, segment by segment.
@@ -166,14 +176,14 @@ class Builder:
         """
         keys = self.keys(corpus, recipe)
         with self.store.in_use(), self.store.building(keys.family):
-            opened = self.opened(keys.chunks)
+            opened = self.open_list(keys.chunks)
             lacking = self._lacking(opened, keys)
             worn = [place for place in lacking if (opened.reading.parts[place].documents < 0).any()]
             if worn:
                 for key in [opened.reading.parts[place].key for place in worn]:
                     place = [part.key for part in opened.reading.parts].index(key)
                     merge_segments(self.store, self.lists, self.progress, opened, [place])
-                    opened = self.opened(keys.chunks)
+                    opened = self.open_list(keys.chunks)
                 lacking = self._lacking(opened, keys)
             building = Building(
                 self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.progress
@@ -218,7 +228,7 @@ class Builder:
         def once() -> Pipeline:
             opened = self._read_list(keys.chunks)
             table = opened.table()
-            return self._over_opened(opened, table, keys, recipe, texts(table))
+            return self._pipeline_over(opened, table, keys, recipe, texts(table))
 
         return self._retried(once)
 
@@ -265,9 +275,9 @@ class Builder:
 
     def open_held(self, held: Held, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
         """A pipeline over what is complete; see `open` for errors."""
-        return self._over_opened(held.opened, held.opened.table(), held.keys, recipe, texts)
+        return self._pipeline_over(held.opened, held.opened.table(), held.keys, recipe, texts)
 
-    def _over_opened(
+    def _pipeline_over(
         self, opened: OpenedList, table: ChunkTable, keys: Keys, recipe: Recipe, texts: ChunkTexts
     ) -> Pipeline:
         planning = self.models, self.counter(recipe), keys.chunks, self.store, opened
@@ -283,15 +293,15 @@ class Builder:
         }
         return Pipeline(recipe, table, texts, branches, scorer)
 
-    def describe(self, keys: Keys) -> list[dict[str, Any]]:
-        """Kind, digest, size in bytes and facts of every index of a recipe that has been built, and of its chunks."""
+    def describe(self, keys: Keys) -> list[Built]:
+        """Every index of a recipe that has been built, and its chunks."""
         parts = self.lists.read(keys.chunks).parts
         rows = [self._described(SEGMENT, keys.family, {}, [part.key for part in parts])]
         for piece in keys.pieces():
             rows.append(self._described(piece.kind, piece.of, piece.facts, [piece.key(part.key) for part in parts]))
         return rows
 
-    def _described(self, kind: str, of: str, facts: Facts, keys: Sequence[str]) -> dict[str, Any]:
+    def _described(self, kind: str, of: str, facts: Facts, keys: Sequence[str]) -> Built:
         found = [self.store.describe(kind, key) for key in keys]
         summed = {
             name: sum(meta.get(name, 0) for _, meta in found) for name in ("chunks", "entries") if name in found[0][1]
@@ -299,17 +309,12 @@ class Builder:
         largest = {
             name: max(meta[name] for _, meta in found) for name in ("dimension", "terms") if name in found[0][1]
         }
-        return {
-            "kind": kind,
-            "of": of,
-            "bytes": sum(size for size, _ in found),
-            "facts": {**facts, **largest, **summed, "segments": len(found)},
-        }
+        return Built(kind, of, sum(size for size, _ in found), {**facts, **largest, **summed, "segments": len(found)})
 
     def wants_compaction(self, key: str) -> bool:
         """Whether segments of a list should be merged."""
         try:
-            opened = self.opened(key)
+            opened = self.open_list(key)
         except (FileNotFoundError, ArtifactDamaged):
             return False
         return bool(to_merge(opened.reading, opened.segments))
@@ -323,7 +328,7 @@ class Builder:
         replaced last, so a kill leaves the old one in force; who reads it goes on with the old segments.
         """
         with self.store.in_use(), self.store.building(self.lists.read(key).family):
-            opened = self.opened(key)
+            opened = self.open_list(key)
             places = to_merge(opened.reading, opened.segments)
             if places:
                 merge_segments(self.store, self.lists, self.progress, opened, places)

@@ -37,7 +37,7 @@ class Models:
             If there is none of that name, or its folder is not whole.
         """
         known = [*(folder.name for folder in self.listed()), TRAINED]
-        found: TextEncoder = self._opened(name, "encoder", known, self._open_encoder)
+        found: TextEncoder = self._kept_open(name, "encoder", known, self._open_encoder)
         return found
 
     def scorer(self, name: str) -> JointScorer:
@@ -49,10 +49,10 @@ class Models:
             If there is none of that name, or its folder is not whole.
         """
         known = [folder.name for folder in self.scorers()]
-        found: JointScorer = self._opened(name, "scorer", known, self._open_scorer)
+        found: JointScorer = self._kept_open(name, "scorer", known, self._open_scorer)
         return found
 
-    def _opened(self, name: str, what: str, known: list[str], opened: Callable[[Path], T]) -> T:
+    def _kept_open(self, name: str, what: str, known: list[str], opened: Callable[[Path], T]) -> T:
         manifest = self.root / name / MANIFEST
         if not manifest.is_file():
             raise ModelFolderError(

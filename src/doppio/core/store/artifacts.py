@@ -1,7 +1,7 @@
 """A folder of arrays with a manifest: written whole or not at all, checksummed, memory-mapped.
 
 An artifact is keyed by its kind and a fingerprint of what it was made from. It is written into a
-temporary folder beside its place, flushed to disk and renamed, so a reader never sees half of one.
+temporary folder beside its folder, flushed to disk and renamed, so a reader never sees half of one.
 
 Checksums are verified when a file is opened that has not been since it was written or touched last: what the file
 system says of it (size, inode, times of writing and change) is kept beside it, so a sound artifact of any size
@@ -35,6 +35,10 @@ ABANDONED = 14 * 24 * 3600.0
 _DRAFT = re.compile(r"\..+\.[0-9a-f]{32}(\.old)?")
 
 
+# What an artifact says of itself beside its arrays: JSON values.
+Facts = dict[str, Any]
+
+
 @dataclass(frozen=True)
 class Artifact:
     """An opened artifact: its arrays are mapped from disk; what is written to them never reaches it."""
@@ -53,11 +57,11 @@ class ArtifactStore:
     def __init__(self, root: Path) -> None:
         self.root = root
 
-    def place(self, kind: str, key: str) -> Path:
+    def folder_of(self, kind: str, key: str) -> Path:
         return self.root / f"{kind}-{key}"
 
     def has(self, kind: str, key: str) -> bool:
-        return (self.place(kind, key) / MANIFEST).exists()
+        return (self.folder_of(kind, key) / MANIFEST).exists()
 
     def write(
         self, kind: str, key: str, arrays: Mapping[str, NDArray[Any] | Path], meta: Mapping[str, Any]
@@ -74,8 +78,8 @@ class ArtifactStore:
         OSError
             If the disk is full or not writable; nothing half-written stays behind.
         """
-        place = self.place(kind, key)
-        draft = self.root / f".{place.name}.{uuid.uuid4().hex}"
+        folder = self.folder_of(kind, key)
+        draft = self.root / f".{folder.name}.{uuid.uuid4().hex}"
         draft.mkdir(parents=True)
         try:
             listed = {}
@@ -98,9 +102,9 @@ class ArtifactStore:
                 os.fsync(file.fileno())
             _note_seen(draft, listed)
             _sync_folder(draft)
-            if place.exists():
+            if folder.exists():
                 self.remove(kind, key)
-            draft.rename(place)
+            draft.rename(folder)
             _sync_folder(self.root)
         finally:
             if draft.exists():
@@ -117,22 +121,22 @@ class ArtifactStore:
         ArtifactDamaged
             If a file is missing, shortened or altered.
         """
-        place = self.place(kind, key)
-        if not place.exists():
-            raise FileNotFoundError(place)
+        folder = self.folder_of(kind, key)
+        if not folder.exists():
+            raise FileNotFoundError(folder)
         try:
-            manifest = _read_manifest(place)
+            manifest = _read_manifest(folder)
         except ArtifactDamaged:
-            if not place.exists():
-                raise FileNotFoundError(place) from None
+            if not folder.exists():
+                raise FileNotFoundError(folder) from None
             raise
         if manifest["kind"] != kind or manifest["fingerprint"] != key:
-            raise ArtifactDamaged(f"{place}: holds {manifest['kind']}-{manifest['fingerprint']} instead")
+            raise ArtifactDamaged(f"{folder}: holds {manifest['kind']}-{manifest['fingerprint']} instead")
         arrays: dict[str, NDArray[Any]] = {}
         total = 0
-        seen, stamps = _seen(place), {}
+        seen, stamps = _seen(folder), {}
         for name, listed in manifest["arrays"].items():
-            path = place / f"{name}.npy"
+            path = folder / f"{name}.npy"
             try:
                 stamps[name] = _stamp(path)
                 known = seen.get(name) == stamps[name]
@@ -140,16 +144,16 @@ class ArtifactStore:
                 # Private pages: compiled functions then see one kind of array, mapped or not.
                 arrays[name] = np.load(path, mmap_mode="c", allow_pickle=False) if whole else np.empty(0)
             except FileNotFoundError as error:
-                if not (place / MANIFEST).exists():
+                if not (folder / MANIFEST).exists():
                     # Taken away as a whole while it was opened.
-                    raise FileNotFoundError(place) from error
-                raise ArtifactDamaged(f"{path}: missing; delete {place} and build it again") from error
+                    raise FileNotFoundError(folder) from error
+                raise ArtifactDamaged(f"{path}: missing; delete {folder} and build it again") from error
             if not whole:
-                raise ArtifactDamaged(f"{path}: does not match its checksum; delete {place} and build it again")
+                raise ArtifactDamaged(f"{path}: does not match its checksum; delete {folder} and build it again")
             total += listed["bytes"]
         if seen != stamps:
-            _note_seen(place, manifest["arrays"])
-        return Artifact(kind, key, place, arrays, manifest["meta"], total)
+            _note_seen(folder, manifest["arrays"])
+        return Artifact(kind, key, folder, arrays, manifest["meta"], total)
 
     def look_through(self, read: Callable[[int], None]) -> list[str]:
         """Read every file and compare it with its checksum, whatever the file system says of it.
@@ -166,13 +170,13 @@ class ArtifactStore:
         """
         found = []
         for manifest in sorted(self.root.glob(f"[!.]*/{MANIFEST}")):
-            place = manifest.parent
+            folder = manifest.parent
             try:
-                arrays = _read_manifest(place)["arrays"]
+                arrays = _read_manifest(folder)["arrays"]
                 wrong = [
                     name
                     for name, listed in arrays.items()
-                    if _digest(place / f"{name}.npy", read) != listed["blake2b"]
+                    if _digest(folder / f"{name}.npy", read) != listed["blake2b"]
                 ]
             except ArtifactDamaged as error:
                 found.append(str(error))
@@ -181,8 +185,8 @@ class ArtifactStore:
                 # Gone meanwhile, or told when it is opened.
                 continue
             if wrong:
-                (place / SEEN).unlink(missing_ok=True)
-                found.append(f"{place}: {', '.join(wrong)} does not match its checksum")
+                (folder / SEEN).unlink(missing_ok=True)
+                found.append(f"{folder}: {', '.join(wrong)} does not match its checksum")
         return found
 
     @contextmanager
@@ -211,9 +215,9 @@ class ArtifactStore:
 
     def listed(self, kind: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
         """Key and meta of every artifact of a kind whose manifest can be read."""
-        for place in sorted(self.root.glob(f"{kind}-*")):
+        for folder in sorted(self.root.glob(f"{kind}-*")):
             try:
-                manifest = _read_manifest(place)
+                manifest = _read_manifest(folder)
             except ArtifactDamaged:
                 continue
             if manifest["kind"] == kind:
@@ -221,15 +225,15 @@ class ArtifactStore:
 
     def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
         """Size in bytes and meta of an artifact from its manifest alone, without reading its arrays."""
-        manifest = _read_manifest(self.place(kind, key))
+        manifest = _read_manifest(self.folder_of(kind, key))
         return sum(listed["bytes"] for listed in manifest["arrays"].values()), manifest["meta"]
 
     def remove(self, kind: str, key: str) -> None:
         """Take an artifact out of sight at once, then delete its files."""
-        place = self.place(kind, key)
-        if place.exists():
-            doomed = self.root / f".{place.name}.{uuid.uuid4().hex}.old"
-            place.rename(doomed)
+        folder = self.folder_of(kind, key)
+        if folder.exists():
+            doomed = self.root / f".{folder.name}.{uuid.uuid4().hex}.old"
+            folder.rename(doomed)
             shutil.rmtree(doomed)
 
     def clear_away(self, now: float) -> int:
@@ -258,29 +262,29 @@ class ArtifactStore:
 
     def open_or_none(self, kind: str, key: str) -> Artifact | None:
         """Open an artifact; one that is absent is None, and so is a damaged one, which is removed."""
-        before = _folder(self.place(kind, key))
+        before = _folder(self.folder_of(kind, key))
         try:
             return self.open(kind, key)
         except FileNotFoundError:
             return None
         except ArtifactDamaged:
             # Another process may have put a sound one there meanwhile.
-            if _folder(self.place(kind, key)) == before:
+            if _folder(self.folder_of(kind, key)) == before:
                 self.remove(kind, key)
             return None
 
 
-def _read_manifest(place: Path) -> dict[str, Any]:
-    path = place / MANIFEST
+def _read_manifest(folder: Path) -> dict[str, Any]:
+    path = folder / MANIFEST
     try:
         sealed = json.loads(path.read_text(encoding="utf-8"))
         manifest: dict[str, Any] = sealed["manifest"]
         body = json.dumps(manifest, ensure_ascii=False, sort_keys=True)
         whole = sealed["blake2b"] == _text_digest(body) and manifest["format"] == FORMAT
     except (OSError, ValueError, KeyError, TypeError) as error:
-        raise ArtifactDamaged(f"{path}: cannot be read; delete {place} and build it again") from error
+        raise ArtifactDamaged(f"{path}: cannot be read; delete {folder} and build it again") from error
     if not whole:
-        raise ArtifactDamaged(f"{path}: does not match its checksum; delete {place} and build it again")
+        raise ArtifactDamaged(f"{path}: does not match its checksum; delete {folder} and build it again")
     return manifest
 
 
@@ -295,29 +299,29 @@ def _stamp(path: Path) -> list[int]:
     return [found.st_size, found.st_ino, found.st_mtime_ns, found.st_ctime_ns]
 
 
-def _folder(place: Path) -> tuple[int, int] | None:
-    """Which folder stands at a place."""
+def _folder(folder: Path) -> tuple[int, int] | None:
+    """Which folder stands at a folder."""
     try:
-        found = place.stat()
+        found = folder.stat()
     except FileNotFoundError:
         return None
     return found.st_dev, found.st_ino
 
 
-def _seen(place: Path) -> dict[str, list[int]]:
+def _seen(folder: Path) -> dict[str, list[int]]:
     try:
-        found: dict[str, list[int]] = json.loads((place / SEEN).read_text(encoding="utf-8"))
+        found: dict[str, list[int]] = json.loads((folder / SEEN).read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return {}
     return found if isinstance(found, dict) else {}
 
 
-def _note_seen(place: Path, names: Iterable[str]) -> None:
+def _note_seen(folder: Path, names: Iterable[str]) -> None:
     """Keep the stamps of files whose checksums are right; not being able to costs time later and nothing else."""
-    draft = place / f".{SEEN}.{uuid.uuid4().hex}"
+    draft = folder / f".{SEEN}.{uuid.uuid4().hex}"
     try:
-        draft.write_text(json.dumps({name: _stamp(place / f"{name}.npy") for name in names}), encoding="utf-8")
-        draft.replace(place / SEEN)
+        draft.write_text(json.dumps({name: _stamp(folder / f"{name}.npy") for name in names}), encoding="utf-8")
+        draft.replace(folder / SEEN)
     except OSError:
         draft.unlink(missing_ok=True)
 

@@ -13,10 +13,10 @@ from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
 from doppio.core.progress import Progress
 from doppio.core.store.artifacts import Artifact, ArtifactStore
+from doppio.core.store.artifacts import Facts as Facts
 from doppio.core.store.segments import OpenedList
 
 TEXTS_AT_ONCE = 4096
-Facts = dict[str, Any]
 Arrays = Mapping[str, Any]
 
 

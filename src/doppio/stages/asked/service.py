@@ -76,8 +76,8 @@ def _inside(spans: list[tuple[int, int, int]], position: int, low: int, high: in
     """Parts of the answers within a range of a document, counted from its start."""
     return [
         {"start": max(start, low) - low, "end": min(end, high) - low}
-        for place, start, end in spans
-        if place == position and start < high and end > low
+        for owner, start, end in spans
+        if owner == position and start < high and end > low
     ]
 
 
@@ -98,8 +98,8 @@ def question_row(row: Question, found: Mapping[str, Any] | None) -> dict[str, An
     }
 
 
-def asked_body(place: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
-    missing = absent(place, pipeline)
+def asked_body(space: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
+    missing = absent(space, pipeline)
     return {
         "absent": {"count": len(missing), "documents": [{"id": pk, "title": title} for pk, title in missing[:NAMED]]},
         "kinds": stage_kinds(pipeline.recipe),

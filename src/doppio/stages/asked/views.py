@@ -24,7 +24,7 @@ from doppio.stages.asked.serializers import (
     QuestionRowSerializer,
 )
 from doppio.stages.asked.service import ASKED_SHOWN, asked_body, question_row, shown_spans
-from doppio.stages.opened import RECIPE
+from doppio.stages.asking import RECIPE
 from doppio.trials.models import TrialRow
 from doppio.trials.services import latest_trial
 
@@ -41,12 +41,12 @@ class QuestionsView(APIView):
     )
     def get(self, request: Request, workspace: int) -> Response:
         """The questions in their order, a page at a time, with what became of each."""
-        place = workspace_for(request, workspace)
-        trial = latest_trial(recipe_for(place, request.query_params.get("recipe")))
-        questions = place.questions.prefetch_related("spans")
+        space = workspace_for(request, workspace)
+        trial = latest_trial(recipe_for(space, request.query_params.get("recipe")))
+        questions = space.questions.prefetch_related("spans")
         after = request.query_params.get("after", "")
         if after.isdecimal():
-            questions = questions.filter(position__gt=get_object_or_404(place.questions, pk=int(after)).position)
+            questions = questions.filter(position__gt=get_object_or_404(space.questions, pk=int(after)).position)
         rows = list(questions[: page_size(request)])
         kept = trial.rows.filter(question__in=rows) if trial else TrialRow.objects.none()
         found = {row["question_id"]: row for row in kept.values("question_id", "cause", "ranks", "intact")}
@@ -58,13 +58,13 @@ class QuestionView(APIView):
     @ASKING.turn()
     def get(self, request: Request, workspace: int, question: int) -> Response:
         """A labelled question, asked now."""
-        place = workspace_for(request, workspace)
-        row = get_object_or_404(place.questions.prefetch_related("spans__document__sections"), pk=question)
-        recipe = recipe_for(place, request.query_params.get("recipe"))
-        pipeline, trace = answered(place, core_recipe(recipe), row.text)
+        space = workspace_for(request, workspace)
+        row = get_object_or_404(space.questions.prefetch_related("spans__document__sections"), pk=question)
+        recipe = recipe_for(space, request.query_params.get("recipe"))
+        pipeline, trace = answered(space, core_recipe(recipe), row.text)
         labelled = core_question(row)
         relevant = relevance(pipeline.chunks, positions(pipeline), labelled)
-        body = asked_body(place, pipeline, trace, relevant)
+        body = asked_body(space, pipeline, trace, relevant)
         body["question"] = question_row(row, None)
         body["spans"] = shown_spans(row, relevant)
         body["cause"] = cause(trace, relevant, labelled.answerable)
@@ -84,7 +84,7 @@ class AskView(APIView):
         """Any question, asked now."""
         asked = AskSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
-        place = workspace_for(request, workspace)
-        recipe = recipe_for(place, asked.validated_data.get("recipe"))
+        space = workspace_for(request, workspace)
+        recipe = recipe_for(space, asked.validated_data.get("recipe"))
         pipeline, trace = ask(recipe, asked.validated_data["text"], person(request))
-        return Response(asked_body(place, pipeline, trace, None))
+        return Response(asked_body(space, pipeline, trace, None))

@@ -28,8 +28,8 @@ class CutView(APIView):
         """Cut one document by any settings, now; nothing is built or kept."""
         given = CutRequestSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        place = workspace_for(request, workspace)
-        row = get_object_or_404(place.documents.prefetch_related("sections"), pk=given.validated_data["document"])
+        space = workspace_for(request, workspace)
+        row = get_object_or_404(space.documents.prefetch_related("sections"), pk=given.validated_data["document"])
         return Response(cut_view(row, check_chunking(given.validated_data["chunking"])))
 
 

@@ -3,7 +3,7 @@
 from rest_framework import serializers as s
 
 from doppio.jobs.serializers import JobSerializer
-from doppio.stages.opened import BriefChunkSerializer
+from doppio.stages.asking import BriefChunkSerializer
 
 
 class DenseFactsSerializer(s.Serializer):

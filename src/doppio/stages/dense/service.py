@@ -22,7 +22,7 @@ from doppio.recipes.builds import chunking_of, indexes_of, open_pipeline
 from doppio.recipes.models import Index, RecipeVersion
 from doppio.recipes.queueing import queue_job
 from doppio.recipes.services import core_recipe
-from doppio.stages.opened import branch_as, chosen_branch, of_family
+from doppio.stages.asking import branch_as, chosen_branch, of_family
 from doppio.trials.models import Survey
 
 # The name of the task.

@@ -20,6 +20,7 @@ from doppio.library.models import Workspace
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
 from doppio.recipes.access import recipe_for
+from doppio.stages.asking import BRANCH, RECIPE, asked_pipeline, brief_chunks, whole_number
 from doppio.stages.dense.serializers import (
     DenseStageSerializer,
     NeighboursSerializer,
@@ -36,7 +37,6 @@ from doppio.stages.dense.service import (
     survey_stage,
     vector_map,
 )
-from doppio.stages.opened import BRANCH, RECIPE, brief_chunks, opened, whole_number
 
 HITS, NEIGHBOURS = 20, 20
 CLOSEST, LEAST_CLOSE = 0.95, 0.5
@@ -44,11 +44,11 @@ CLOSEST, LEAST_CLOSE = 0.95, 0.5
 
 def with_dense(request: Request, workspace: int) -> tuple[Workspace, Pipeline, DenseBranch]:
     """The workspace, the pipeline and the dense branch that a request is about."""
-    place, pipeline = opened(request, workspace)
+    space, pipeline = asked_pipeline(request, workspace)
     branch = dense_branch(pipeline, request.query_params.get("branch"))
     if branch is None:
         raise RecipeError("branches: this recipe has no dense branch")
-    return place, pipeline, branch
+    return space, pipeline, branch
 
 
 class DenseStageView(APIView):
@@ -58,7 +58,7 @@ class DenseStageView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """The index of a dense branch: its size, its structure, and how close chunks are to each other."""
-        return Response(dense_stage(*opened(request, workspace), request.query_params.get("branch")))
+        return Response(dense_stage(*asked_pipeline(request, workspace), request.query_params.get("branch")))
 
 
 class SurveyView(APIView):
@@ -75,8 +75,8 @@ class SurveyView(APIView):
     )
     def post(self, request: Request, workspace: int) -> Response:
         """Measure them now."""
-        place = workspace_for(request, workspace)
-        recipe = recipe_for(place, request.query_params.get("recipe"))
+        space = workspace_for(request, workspace)
+        recipe = recipe_for(space, request.query_params.get("recipe"))
         return Response(
             JobSerializer(start_survey(recipe, person(request), request.query_params.get("branch", ""))).data,
             status=202,
@@ -109,11 +109,11 @@ class VectorMapView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """Chunks on the two principal axes, with a question, its first hits and its answers."""
-        place, pipeline, branch = with_dense(request, workspace)
+        space, pipeline, branch = with_dense(request, workspace)
         wanted, text = request.query_params.get("question", ""), request.query_params.get("text", "")
         answers: list[int] = []
         if wanted.isdecimal():
-            row = get_object_or_404(place.questions.prefetch_related("spans__document"), pk=int(wanted))
+            row = get_object_or_404(space.questions.prefetch_related("spans__document"), pk=int(wanted))
             text = row.text
             found = relevance(pipeline.chunks, positions(pipeline), core_question(row))
             answers = sorted({int(chunk) for chunks in found.chunks for chunk in chunks})

@@ -10,8 +10,8 @@ from doppio.library.access import workspace_for
 from doppio.recipes.access import recipe_for
 from doppio.recipes.builds import chunks_of
 from doppio.recipes.services import core_recipe
+from doppio.stages.asking import RECIPE
 from doppio.stages.documents.serializers import DocumentViewSerializer
-from doppio.stages.opened import RECIPE
 from doppio.trials.services import latest_trial
 
 
@@ -19,11 +19,11 @@ class DocumentAnswersView(APIView):
     @extend_schema(parameters=[RECIPE], responses=DocumentViewSerializer, operation_id="documentView")
     def get(self, request: Request, workspace: int, document: int) -> Response:
         """Chunk bounds and labelled answers of a document under a recipe."""
-        place = workspace_for(request, workspace)
-        row = get_object_or_404(place.documents.only("pk"), pk=document)
-        recipe = recipe_for(place, request.query_params.get("recipe"))
+        space = workspace_for(request, workspace)
+        row = get_object_or_404(space.documents.only("pk"), pk=document)
+        recipe = recipe_for(space, request.query_params.get("recipe"))
         trial = latest_trial(recipe)
-        chunks = chunks_of(place, core_recipe(recipe), row.pk)
+        chunks = chunks_of(space, core_recipe(recipe), row.pk)
         causes = dict(trial.rows.values_list("question_id", "cause")) if trial else {}
         spans = row.spans.filter(lost=False).select_related("question").order_by("start")
         return Response(

@@ -15,9 +15,9 @@ from doppio.questions.services import core_question, positions
 from doppio.recipes.access import recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
+from doppio.stages.asking import RECIPE
 from doppio.stages.fused.serializers import MixSerializer
 from doppio.stages.fused.service import mix_curve
-from doppio.stages.opened import RECIPE
 from doppio.trials.services import latest_trial
 
 
@@ -30,8 +30,8 @@ class MixView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """recall@k as the weight moves from one branch to the other, over all labelled questions or for one."""
-        place = workspace_for(request, workspace)
-        recipe = recipe_for(place, request.query_params.get("recipe"))
+        space = workspace_for(request, workspace)
+        recipe = recipe_for(space, request.query_params.get("recipe"))
         core = core_recipe(recipe)
         trial = latest_trial(recipe)
         branches = [branch["id"] for branch in core.branches]
@@ -39,7 +39,7 @@ class MixView(APIView):
         body = {"branches": branches, "families": families, "k": core.passed_by_fusion, "curves": []}
         if trial is None or len(branches) != 2:
             return Response({**body, "questions": 0})
-        pipeline = pipelines.whole(place, core)
+        pipeline = pipelines.whole(space, core)
         table, where = pipeline.chunks, positions(pipeline)
         wanted = request.query_params.get("question", "")
         kept = trial.rows.filter(question=int(wanted)) if wanted.isdecimal() else trial.rows.all()

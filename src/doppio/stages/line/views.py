@@ -7,13 +7,13 @@ from rest_framework.views import APIView
 
 from doppio.library.access import workspace_for
 from doppio.recipes.access import recipe_for
+from doppio.stages.asking import RECIPE
 from doppio.stages.line.serializers import LineSerializer
 from doppio.stages.line.service import line
-from doppio.stages.opened import RECIPE
 
 
 class LineView(APIView):
     @extend_schema(parameters=[RECIPE], responses=LineSerializer, operation_id="line")
     def get(self, request: Request, workspace: int) -> Response:
-        place = workspace_for(request, workspace)
-        return Response(line(place, recipe_for(place, request.query_params.get("recipe"))))
+        space = workspace_for(request, workspace)
+        return Response(line(space, recipe_for(space, request.query_params.get("recipe"))))

@@ -17,7 +17,7 @@ from doppio.library.problems import PROBLEM
 from doppio.recipes.access import recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
-from doppio.stages.opened import RECIPE, asked_recipe, check_chunk
+from doppio.stages.asking import RECIPE, asked_recipe, check_chunk
 from doppio.stages.reranked.serializers import (
     DepthsSerializer,
     FloorSerializer,
@@ -101,9 +101,9 @@ class MatchesView(APIView):
         """Which token of a chunk each token of a question was matched with by the late-interaction scorer."""
         asked = MatchRequestSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
-        place = workspace_for(request, workspace)
-        recipe = recipe_for(place, asked.validated_data.get("recipe"))
-        pipeline = pipelines.get(place, core_recipe(recipe))
+        space = workspace_for(request, workspace)
+        recipe = recipe_for(space, asked.validated_data.get("recipe"))
+        pipeline = pipelines.get(space, core_recipe(recipe))
         chunk = asked.validated_data["chunk"]
         if not isinstance(pipeline.scorer, LateInteraction):
             raise RecipeError("rerank: this recipe has no late-interaction scorer")

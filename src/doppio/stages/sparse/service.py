@@ -11,7 +11,7 @@ from doppio.core.pipeline import Pipeline
 from doppio.library.models import Workspace
 from doppio.recipes.builds import indexes_of
 from doppio.recipes.models import Index
-from doppio.stages.opened import branch_as, chosen_branch, of_family
+from doppio.stages.asking import branch_as, chosen_branch, of_family
 
 LISTED = 12
 

@@ -18,7 +18,7 @@ from doppio.library.problems import PROBLEM
 from doppio.recipes.access import recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
-from doppio.stages.opened import BRANCH, RECIPE, branch_as, check_chunk, chosen_branch, opened
+from doppio.stages.asking import BRANCH, RECIPE, asked_pipeline, branch_as, check_chunk, chosen_branch
 from doppio.stages.sparse.serializers import (
     AnalysedSerializer,
     AnalyseSerializer,
@@ -42,7 +42,7 @@ class AnalysisView(APIView):
         """Token by token, what an analysis makes of a text, and how many chunks hold each term."""
         given = AnalyseSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        _, pipeline = opened(request, workspace)
+        _, pipeline = asked_pipeline(request, workspace)
         identity = chosen_branch(pipeline, SPARSE, request.query_params.get("branch"))
         branch = branch_as(pipeline, identity, SparseBranch)
         own = branch.settings["analysis"] if branch else {}
@@ -88,7 +88,7 @@ class SparseStageView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """The index of a sparse branch: its size and its vocabulary."""
-        return Response(sparse_stage(*opened(request, workspace), request.query_params.get("branch")))
+        return Response(sparse_stage(*asked_pipeline(request, workspace), request.query_params.get("branch")))
 
 
 class ExplainView(APIView):
@@ -102,8 +102,8 @@ class ExplainView(APIView):
         """Term by term, why the sparse branch scores chunks for a question as it does."""
         asked = ExplainRequestSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
-        place = workspace_for(request, workspace)
-        pipeline = pipelines.get(place, core_recipe(recipe_for(place, asked.validated_data.get("recipe"))))
+        space = workspace_for(request, workspace)
+        pipeline = pipelines.get(space, core_recipe(recipe_for(space, asked.validated_data.get("recipe"))))
         chunks = list(dict.fromkeys(asked.validated_data["chunks"]))
         for chunk in chunks:
             check_chunk(pipeline, chunk)

@@ -19,7 +19,7 @@ from doppio.core.branches.dense.index import VECTORS
 from doppio.core.models import token_vectors
 from doppio.core.models.encoder import TextEncoder, check_finite
 from doppio.core.progress import Progress
-from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.artifacts import ArtifactStore, Facts
 
 TOKENS_A_BATCH, MOST_ROWS, LEAST_ROWS = 4096, 64, 8
 NOTE = "at.json"
@@ -36,8 +36,8 @@ class Wanted:
     """
 
     name: str
-    vectors: tuple[str, dict[str, Any]] | None
-    tokens: tuple[str, dict[str, Any]] | None
+    vectors: tuple[str, Facts] | None
+    tokens: tuple[str, Facts] | None
     unit: bool = True
 
 

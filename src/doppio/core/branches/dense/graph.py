@@ -65,7 +65,7 @@ def build_graph(
     links: int = 16,
     breadth: int = 100,
     threads: int = 2,
-    said: Callable[[int], None] | None = None,
+    advance: Callable[[int], None] | None = None,
 ) -> Graph:
     """Build a graph over (n, d) float32 rows.
 
@@ -75,7 +75,7 @@ def build_graph(
         Neighbours a row is given; more find more and take more memory.
     breadth : int
         Candidates looked at for each row; more take longer and make a better graph.
-    said : callable, optional
+    advance : callable, optional
         Told how many rows were added, after every batch; may raise to stop the build.
     """
     empty = ByteCodes(np.empty((0, rows.shape[1]), np.int8), np.empty(0, np.float32))
@@ -83,7 +83,7 @@ def build_graph(
         empty, np.empty(0, np.float32), np.empty(0, np.int8), np.empty((0, 2 * links + SPARE), np.int32),
         np.empty(0, np.int32), np.empty((0, links + SPARE), np.int32), links, breadth, -1,
     )  # fmt: skip
-    return extended(start, rows, halves, threads=threads, said=said)
+    return extended(start, rows, halves, threads=threads, advance=advance)
 
 
 def extended(
@@ -92,7 +92,7 @@ def extended(
     halves: NDArray[np.float32],
     *,
     threads: int = 2,
-    said: Callable[[int], None] | None = None,
+    advance: Callable[[int], None] | None = None,
 ) -> Graph:
     """A graph with (m, d) more rows, which follow those that are there; the given graph stays as it is."""
     before, count = len(graph), len(graph) + len(rows)
@@ -133,8 +133,8 @@ def extended(
             if levels[top] > levels[entry]:
                 entry = top
             done += size
-            if said:
-                said(size)
+            if advance:
+                advance(size)
     return Graph(codes, halves, levels, near, far_begins, far, graph.links, graph.breadth, entry)
 
 

@@ -25,7 +25,7 @@ def nearest_center(rows: Floats, centers: Floats) -> NDArray[np.int32]:
 
 
 def kmeans(
-    rows: Floats, cells: int, *, iterations: int = 10, seed: int = 0, said: Callable[[int], None] | None = None
+    rows: Floats, cells: int, *, iterations: int = 10, seed: int = 0, advance: Callable[[int], None] | None = None
 ) -> Floats:
     """Centers of `cells` cells: (cells, d) float32.
 
@@ -34,7 +34,7 @@ def kmeans(
     rows : (n, d) float32 array, n >= 1
     cells : int
         At most n are made.
-    said : callable, optional
+    advance : callable, optional
         Told 1 after every iteration.
 
     Notes
@@ -57,6 +57,6 @@ def kmeans(
         if len(empty):
             missed = np.einsum("ij,ij->i", rows - centers[owner], rows - centers[owner])
             centers[empty] = rows[np.argsort(-missed, kind="stable")[: len(empty)]]
-        if said:
-            said(1)
+        if advance:
+            advance(1)
     return centers

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from doppio.core.branches.dense.metric import Floats, Vectors
 from doppio.core.branches.dense.structures.kind import STRUCTURES, Arrays, Held
+from doppio.core.kinds import Settings
 from doppio.core.progress import Progress, Silent
 
 KIND = "structure"
@@ -29,7 +30,7 @@ class Structure:
         return self.held.candidates(vectors, question, count, settings, dead)
 
 
-def built_settings(settings: Mapping[str, Any]) -> dict[str, Any]:
+def built_settings(settings: Settings) -> Settings:
     """The part of a recipe's `structure` that its artifact depends on."""
     kind = STRUCTURES.get(settings["kind"])
     own = {setting.name: settings[setting.name] for setting in kind.settings if setting.built}

@@ -13,6 +13,7 @@ from doppio.core.branches.dense.metric import Floats, Vectors
 from doppio.core.branches.dense.structure import Structure, build_structure, open_structure
 from doppio.core.branches.dense.structures.exact import EXACT
 from doppio.core.branches.dense.structures.kind import STRUCTURES
+from doppio.core.kinds import Settings
 from doppio.core.progress import Progress, Silent
 
 DEPTH = 10
@@ -29,13 +30,13 @@ class Point:
     seconds : to build it
     """
 
-    structure: dict[str, Any]
+    structure: Settings
     recall: float
     per_second: float
     bytes: int
     seconds: float
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         return asdict(self)
 
 

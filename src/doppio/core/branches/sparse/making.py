@@ -1,7 +1,6 @@
 """Postings as pieces of an index: one for every field of every sparse branch."""
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
 
 from doppio.core.branches.sparse.building import build_postings
 from doppio.core.branches.sparse.fields import BODY, FIELDS, HEADINGS, TITLE
@@ -71,5 +70,5 @@ def _reader(texts: ChunkTexts, field: str) -> Callable[[Sequence[int]], list[str
     return {INDEXED: texts.indexed, BODY: texts.texts, TITLE: texts.titles, HEADINGS: texts.headings}[field]
 
 
-def _facts(made: Postings) -> dict[str, Any]:
+def _facts(made: Postings) -> Facts:
     return {"terms": made.terms, "entries": int(made.held.sum())}

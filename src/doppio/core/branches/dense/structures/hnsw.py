@@ -54,7 +54,10 @@ class Hnsw:
         groups = grouped(owners, int(owners.max(initial=-1)) + 1)
         firsts = groups.firsts(len(vectors))
         graph = build_graph(
-            *_some(vectors, firsts), links=settings["m"], breadth=settings["ef_construction"], said=progress.advance
+            *_some(vectors, firsts),
+            links=settings["m"],
+            breadth=settings["ef_construction"],
+            advance=progress.advance,
         )
         progress.advance(len(vectors) - len(firsts))
         return _arrays(Opened(graph, groups))
@@ -92,7 +95,7 @@ class Hnsw:
         group = group[len(left) :]
         added, firsts = np.unique(group, return_index=True)
         progress.advance(len(others) - int((added >= len(left)).sum()))
-        graph = extended(graph, *_some(vectors, others[firsts[added >= len(left)]]), said=progress.advance)
+        graph = extended(graph, *_some(vectors, others[firsts[added >= len(left)]]), advance=progress.advance)
         owner = np.empty(len(vectors), np.int64)
         owner[now[alive]] = np.searchsorted(left, owners[alive])
         owner[others] = group

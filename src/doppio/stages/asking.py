@@ -25,11 +25,11 @@ BRANCH = OpenApiParameter("branch", str, description="A branch by its id; the fi
 B = TypeVar("B")
 
 
-def opened(request: Request, workspace: int) -> tuple[Workspace, Pipeline]:
+def asked_pipeline(request: Request, workspace: int) -> tuple[Workspace, Pipeline]:
     """The workspace and the pipeline that a request is about."""
-    place = workspace_for(request, workspace)
-    recipe = recipe_for(place, request.query_params.get("recipe"))
-    return place, pipelines.get(place, core_recipe(recipe))
+    space = workspace_for(request, workspace)
+    recipe = recipe_for(space, request.query_params.get("recipe"))
+    return space, pipelines.get(space, core_recipe(recipe))
 
 
 def of_family(pipeline: Pipeline, family: str) -> list[str]:
