@@ -84,6 +84,24 @@ class Interface(unittest.TestCase):
         unnamed = self.call("stages/dense/structures", f"m.withStructure({json.dumps(body)}, null, it)", started)
         self.assertEqual(unnamed, changed)
 
+    def test_what_is_switched_on_is_complete(self):
+        families = KINDS["families"]
+        settings = [
+            *families["chunking"]["common"],
+            *families["branches"]["kinds"][0]["settings"],
+            *KINDS["analysis"],
+        ]
+        named = {setting["name"]: setting for setting in settings}
+        cases = [[named[name], {"size": 160}] for name in ("host", "fields", "grams")]
+        host, fields, grams = self.call("recipe/kinds", "m.begun(it[0], it[1])", cases)
+        self.assertEqual((host, grams), ({"size": 480}, {"from": 1, "to": 1}))
+        self.assertEqual({name: field["weight"] for name, field in fields.items()},
+                         {"title": 2, "headings": 1.5, "body": 1})  # fmt: skip
+        body = recipe(rerank=None).body
+        sparse = {"id": "sparse", "kind": "bm25", "fields": fields, "analysis": {"grams": grams}}
+        chunking = {"rule": "outline", "unit": "words", "size": 160, "host": host}
+        check({**body, "chunking": chunking, "branches": [sparse, body["branches"][1]]})
+
     def test_a_branch_comes_goes_and_is_renamed_with_its_weight(self):
         body = recipe(fusion={"method": "scaled-scores", "weights": {"sparse": 2, "dense": 3}}).body
         more = {"id": "more", "kind": "bm25"}

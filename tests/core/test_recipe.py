@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from doppio.core.errors import RecipeError
 from doppio.core.recipe.check import check, check_chunking, read_recipe
+from doppio.core.recipe.page import tables
 from tests.core.corpus import ROOT, recipe
 
 
@@ -134,6 +135,11 @@ class Synonyms(unittest.TestCase):
         ):
             with self.assertRaisesRegex(RecipeError, message):
                 self.synonyms(groups)
+
+
+class Page(unittest.TestCase):
+    def test_the_page_of_formats_tells_what_the_kinds_declare(self):
+        self.assertIn(tables(), (ROOT / "docs" / "formats.md").read_text())
 
 
 class Remarks(unittest.TestCase):

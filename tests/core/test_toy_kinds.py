@@ -1,5 +1,7 @@
 """Kinds from a package beside Doppio: found, checked, built, asked, explained, measured and merged like its own."""
 
+import json
+import os
 import subprocess
 import sys
 import tempfile
@@ -175,6 +177,31 @@ class Installed(unittest.TestCase):
             done = subprocess.run([sys.executable, "-c", asked], text=True, capture_output=True, check=True,
                                   env={"PYTHONPATH": path, "DOPPIO_KINDS": on, "PATH": ""})  # fmt: skip
             self.assertEqual("best-rank" in done.stdout.split(), expected)
+
+
+class Command(unittest.TestCase):
+    def test_a_recipe_of_toys_is_run_by_the_command_and_is_none_without_the_package(self):
+        with tempfile.TemporaryDirectory() as place:
+            folder = Path(place)
+            (folder / "documents").mkdir()
+            (folder / "documents" / "wind.md").write_text("# Wind\n\nThe gondola stops at 18 metres a second.\n")
+            (folder / "documents" / "dogs.md").write_text("# Dogs\n\nA dog rides for 6 crowns a day.\n")
+            answers = [{"document": "dogs.md", "quote": "A dog rides for 6 crowns a day"}]
+            question = {"id": "q1", "text": "What does a dog pay?", "answers": answers}
+            (folder / "questions.jsonl").write_text(json.dumps(question))
+            (folder / "toys.json").write_text(json.dumps(RECIPE))
+            command = [sys.executable, "-m", "doppio", "trial", "--documents", str(folder / "documents"),
+                       "--questions", str(folder / "questions.jsonl"), "--recipe", str(folder / "toys.json"),
+                       "--json", str(folder / "out.json"), "--cache", str(folder / "cache"), "--k", "1"]  # fmt: skip
+            environment = {**os.environ, "PYTHONPATH": f"{ROOT / 'src'}:{PLACE}"}
+            on, off = ({**environment, "DOPPIO_KINDS": packages} for packages in (PACKAGE, ""))
+            done = subprocess.run(command, text=True, capture_output=True, env=on)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            found = json.loads((folder / "out.json").read_text())
+            self.assertEqual((found["ledger"]["delivered"], found["stages"]["runs"]["all@1"]), (1, 1.0))
+            without = subprocess.run(command, text=True, capture_output=True, env=off)
+            self.assertEqual(without.returncode, 2)
+            self.assertIn('chunking.rule: "line-groups" is not one of natural-breaks', without.stderr)
 
 
 def outside_reasons():

@@ -37,6 +37,7 @@ class Setting:
     kinds : name of the family whose kinds its value is one of
     inside : settings of an object that is its value
     older : names that it had in older recipes, which are still read
+    may_lack : whether it may be left out though it has no default
     """
 
     name: str
@@ -49,6 +50,12 @@ class Setting:
     kinds: str = ""
     inside: tuple["Setting", ...] = ()
     older: tuple[str, ...] = ()
+    may_lack: bool = False
+
+    @property
+    def required(self) -> bool:
+        """Whether it has to be given."""
+        return "default" not in self.schema and not self.may_lack
 
     @property
     def default(self) -> Any:
@@ -253,7 +260,7 @@ def object_schema(settings: Sequence[Setting], more: Mapping[str, Schema]) -> Sc
     return {
         "type": "object",
         "additionalProperties": False,
-        "required": [*more, *(setting.name for setting in settings if "default" not in setting.schema)],
+        "required": [*more, *(setting.name for setting in settings if setting.required)],
         "properties": {**more, **{setting.name: setting.schema for setting in settings}},
     }
 

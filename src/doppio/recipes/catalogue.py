@@ -124,7 +124,7 @@ def shown_setting(setting: Setting) -> dict[str, Any]:
         "title": setting.title,
         "type": _type(setting, schema),
         "optional": len(alternatives) > 1,
-        "required": "default" not in setting.schema,
+        "required": setting.required,
         "default": setting.default,
         "low": schema.get("minimum"),
         "high": schema.get("maximum"),

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Form } from "react-bootstrap";
 import { useCatalogue, useFamily, type Setting } from "../api/catalogue";
 import { useEncoders } from "./api";
-import { applies, kindOf, settingsOf, startOf, titleOf, turned, type Values } from "./kinds";
+import { applies, begun, kindOf, settingsOf, titleOf, turned, type Values } from "./kinds";
 import { field, type RecipeBody } from "./paths";
 
 export interface Editing {
@@ -113,25 +113,18 @@ function GroupField({ setting, path, ...editing }: Editing & { setting: Setting;
         label={setting.title}
         checked={Boolean(value)}
         onChange={(event) =>
-          editing.set(path, event.target.checked ? begun(setting, editing.body, path) : null)
+          editing.set(
+            path,
+            event.target.checked
+              ? begun(setting, (field(editing.body, path.slice(0, path.lastIndexOf("."))) ?? {}) as Values)
+              : null,
+          )
         }
       />
       {fields}
       {editing.wrong[path] && <div className="wrong">{editing.wrong[path]}</div>}
     </>
   );
-}
-
-/** A group that is switched on: defaults, and for what has none, three times the setting of that name around it. */
-function begun(setting: Setting, body: RecipeBody, path: string): Values {
-  const around = (field(body, path.slice(0, path.lastIndexOf("."))) ?? {}) as Values;
-  const given = setting.inside
-    .filter((one) => one.required)
-    .map((one) => {
-      const near = around[one.name];
-      return [one.name, typeof near === "number" ? Math.max(3 * near, one.low ?? 0) : (one.low ?? 0)];
-    });
-  return { ...startOf(setting.inside), ...Object.fromEntries(given) };
 }
 
 function EncoderField({ setting, path, ...editing }: Editing & { setting: Setting; path: string }) {

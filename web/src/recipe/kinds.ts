@@ -30,6 +30,17 @@ export function startOf(settings: Setting[]): Values {
   );
 }
 
+/** An object that is switched on: defaults, and for a number that has none, three times the one of that name around it. */
+export function begun(setting: Setting, around: Values): Values {
+  const given = setting.inside.flatMap((one): [string, unknown][] => {
+    if (one.type === "group" && !one.optional) return [[one.name, startOf(one.inside)]];
+    if (!one.required) return [];
+    const near = around[one.name];
+    return [[one.name, typeof near === "number" ? Math.max(3 * near, one.low ?? 0) : (one.low ?? 0)]];
+  });
+  return { ...startOf(setting.inside), ...Object.fromEntries(given) };
+}
+
 /** A part of a recipe with the settings that are younger than it, those of kinds that it names included. */
 export function filled(catalogue: Catalogue, name: string, values: Values): Values {
   const family = catalogue.families[name];

@@ -148,7 +148,7 @@ class Outline(Rule):
     name, title, order = "outline", "outline", 4
     summary = "headings to level {level}"
     joins_short = False
-    settings: tuple[Setting, ...] = (whole("level", "Heading level, 1 to 9", 1, 9, 2, built=True),)
+    settings: tuple[Setting, ...] = (whole("level", "Heading level", 1, 9, 2, built=True),)
 
     def cut(
         self, document: Document, units: Units, settings: Settings, encoder: SentenceVectors | None

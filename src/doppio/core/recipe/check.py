@@ -114,15 +114,19 @@ def check_analysis(body: Any) -> Body:
 
 def _problems(body: Any) -> Iterator[str]:
     """Every mistake in the recipe; fills in defaults on the way."""
-    yield from (found := list(_filled(outline(), body, "")))
-    if found:
-        return
-    yield from _of_family(RULES, body["chunking"], "chunking")
-    for place, branch in enumerate(body["branches"]):
-        found += _of_family(BRANCHES, branch, f"branches[{place}]")
-    found += _of_family(METHODS, body["fusion"], "fusion")
-    body["select"].setdefault("rule", SELECTED_BY)
-    found += _of_family(SELECTION, body["select"], "select", selection_schemas())
+    found = list(_filled(outline(), body, ""))
+    # What is wrong around the parts is told with what is wrong in those that are there.
+    parts = body if isinstance(body, dict) else {}
+    if isinstance(parts.get("chunking"), dict):
+        found += _of_family(RULES, body["chunking"], "chunking")
+    if isinstance(parts.get("branches"), list):
+        for place, branch in enumerate(body["branches"]):
+            found += _of_family(BRANCHES, branch, f"branches[{place}]")
+    if isinstance(parts.get("fusion"), dict):
+        found += _of_family(METHODS, body["fusion"], "fusion")
+    if isinstance(parts.get("select"), dict):
+        body["select"].setdefault("rule", SELECTED_BY)
+        found += _of_family(SELECTION, body["select"], "select", selection_schemas())
     yield from found
     if not found:
         yield from _between_parts(body)

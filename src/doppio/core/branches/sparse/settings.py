@@ -35,12 +35,12 @@ def _field(name: str, title: str, weight: float) -> Setting:
         number("b", f"b of {title}", 0, 1, 0.75),
         OWN_ANALYSIS,
     )
-    return Setting(name, title, object_schema(inside, {}), inside=inside)
+    return Setting(name, title, object_schema(inside, {}), inside=inside, may_lack=name != "body")
 
 
 FIELDS = (_field("title", "title", 2), _field("headings", "headings", 1.5), _field("body", "body", 1))
-# Which fields there are is a matter of the recipe, the body alone has to be among them.
-FIELDS_SCHEMA = {**object_schema(FIELDS, {}), "required": ["body"]}
+# Which fields there are is a matter of the recipe; the body alone has to be among them.
+FIELDS_SCHEMA = object_schema(FIELDS, {})
 
 
 def analysis_problems(analysis: Settings) -> Iterator[tuple[str, str]]:
