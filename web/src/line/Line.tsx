@@ -83,8 +83,9 @@ function Block({
         <Marker kind={kind} />
         <span className="text-truncate">{title ?? TITLES[kind]}</span>
         {half && known && (
-          <span className="small-text num fw-normal" style={{ color: "var(--ink)" }}>
-            {level.in_play} of {total}
+          <span className="small-text num fw-normal text-nowrap" style={{ color: "var(--ink)" }}>
+            {level.in_play}
+            {!thin && ` of ${total}`}
           </span>
         )}
         {first && <span className="key">{STAGES.indexOf(kind) + 1}</span>}

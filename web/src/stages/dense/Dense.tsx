@@ -40,7 +40,7 @@ export function Dense() {
         It finds intent and paraphrase, and always returns its full depth, however bad.
       </StageHead>
       <div className="body">
-        <div className="d-flex gap-3 flex-wrap">
+        <div className="choices">
           <Segments options={SIDES} value={side} choose={setSide} />
           <BranchChoice family="dense" />
         </div>
@@ -136,7 +136,7 @@ export function DensePinned({ asked }: { asked: Asked }) {
   const branch = useBranchId("dense");
   return (
     <>
-      <div className="d-flex gap-3 flex-wrap">
+      <div className="choices">
         <Segments
           options={[
             ["hits", "Nearest chunks"],

@@ -19,6 +19,7 @@ type Branch = ReturnType<typeof useBranches>[number];
 type Cell = [name: string, found: QuestionRow[], tone: string];
 
 export function Fused() {
+  const two = useBranches().length === 2;
   return (
     <>
       <StageHead title="Fused">
@@ -27,16 +28,31 @@ export function Fused() {
       </StageHead>
       <div className="body">
         <Measured>
-          <div
-            className="split"
-            style={{ gridTemplateColumns: "minmax(0,1.5fr) minmax(0,1fr)", height: "auto" }}
-          >
-            <MixPanel tall />
-            <div>
-              <WhoFindsWhat />
-              <ByTag />
+          {two ? (
+            <div
+              className="split"
+              style={{ gridTemplateColumns: "minmax(0,1.5fr) minmax(0,1fr)", height: "auto" }}
+            >
+              <MixPanel tall />
+              <div>
+                <WhoFindsWhat />
+                <ByTag />
+              </div>
             </div>
-          </div>
+          ) : (
+            <div
+              className="split"
+              style={{ gridTemplateColumns: "minmax(0,1fr) minmax(0,1.6fr)", height: "auto" }}
+            >
+              <div>
+                <WhoFindsWhat />
+                <p className="small-text soft">The mix is measured where a recipe has two branches.</p>
+              </div>
+              <div>
+                <ByTag />
+              </div>
+            </div>
+          )}
         </Measured>
       </div>
     </>
@@ -80,7 +96,7 @@ function WhoFindsWhat() {
           <tr>
             <th>Found by</th>
             <th className="text-end">Questions</th>
-            <th className="text-end">of them fused keeps among {AMONG}</th>
+            <th className="text-end">of them fused keeps</th>
           </tr>
         </thead>
         <tbody>
@@ -108,6 +124,7 @@ function ByTag() {
     ...useBranches().map(({ id, family }) => ({ kind: family as string, name: id })),
     { kind: "fused", name: "fused" },
   ];
+  const two = stages.length === 3;
   const rows = (questions.data ?? []).filter((row) => row.answerable && row.cause !== null);
   const tags = [...new Set(rows.flatMap((row) => row.tags))]
     .map((tag) => ({ tag, of: rows.filter((row) => row.tags.includes(tag)) }))
@@ -115,7 +132,7 @@ function ByTag() {
   if (tags.length === 0) return null;
   return (
     <>
-      <h3 className="mt-3">By kind of question, larger is better</h3>
+      <h3 className={two ? "mt-3" : ""}>By kind of question, larger is better</h3>
       <Table size="sm" className="small-text num mb-0">
         <thead>
           <tr>
@@ -134,7 +151,11 @@ function ByTag() {
               {stages.map(({ kind, name }) => {
                 const found = of.filter((row) => (row.ranks[name] ?? 99) <= AMONG).length;
                 return (
-                  <td key={name} style={{ "--tone": `var(--${kind})` } as React.CSSProperties}>
+                  <td
+                    key={name}
+                    className="text-nowrap"
+                    style={{ "--tone": `var(--${kind})` } as React.CSSProperties}
+                  >
                     <span className="bar" style={{ width: (44 * found) / of.length }} /> {found}
                   </td>
                 );
@@ -162,9 +183,12 @@ export function FusedPinned({ asked }: { asked: Asked }) {
     chunks: stage.chunks,
     passes: stage.kind === "fused" ? passes : undefined,
   });
-  const [first, ...others] = branches;
-  const lanes = [...(first ? [lane(first)] : []), lane(fused), ...others.map(lane)];
-  const links = lanes.map((_, place) => [place, 1] as [number, number]).filter(([from]) => from !== 1);
+  // The fused list stands among the branches, so that threads are short.
+  const middle = Math.max(1, Math.floor(branches.length / 2));
+  const lanes = [...branches.slice(0, middle), fused, ...branches.slice(middle)].map(lane);
+  const links = lanes
+    .map((_, place) => [place, middle] as [number, number])
+    .filter(([from]) => from !== middle);
   const row = chosen === null ? -1 : fused.chunks.indexOf(chosen);
   return (
     <div className="split" style={{ gridTemplateColumns: "minmax(0,1.25fr) minmax(0,1fr)" }}>

@@ -31,7 +31,7 @@ export function Sparse() {
         It finds exact things, words and codes; a chunk without any term of the question is never found.
       </StageHead>
       <div className="body">
-        <div className="d-flex gap-3 flex-wrap">
+        <div className="choices">
           <Segments
             options={[
               ["index", "Index"],
@@ -156,7 +156,9 @@ export function SparsePinned({ asked }: { asked: Asked }) {
     );
   return (
     <>
-      <BranchChoice family="sparse" />
+      <div className="choices">
+        <BranchChoice family="sparse" />
+      </div>
       <div className="split two">
         <div>
           <h3>
