@@ -118,7 +118,7 @@ def _problems(body: Any) -> Iterator[str]:
     # What is wrong around the parts is told with what is wrong in those that are there.
     parts = body if isinstance(body, dict) else {}
     if isinstance(parts.get("chunking"), dict):
-        found += _of_family(RULES, body["chunking"], "chunking")
+        yield from _of_family(RULES, body["chunking"], "chunking")
     if isinstance(parts.get("branches"), list):
         for place, branch in enumerate(body["branches"]):
             found += _of_family(BRANCHES, branch, f"branches[{place}]")
@@ -128,6 +128,7 @@ def _problems(body: Any) -> Iterator[str]:
         body["select"].setdefault("rule", SELECTED_BY)
         found += _of_family(SELECTION, body["select"], "select", selection_schemas())
     yield from found
+    # Nothing between the parts hangs on the chunking.
     if not found:
         yield from _between_parts(body)
 
