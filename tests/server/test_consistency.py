@@ -86,6 +86,16 @@ class DemoLoading(TestCase):
         self.assertEqual(list(TrialRecord.objects.values_list("pk", flat=True)), before)
         self.assertEqual(RecipeVersion.objects.get(in_force=True).name, "two-branch")
 
+    def test_vectors_made_ahead_are_those_that_the_recipe_in_force_takes(self):
+        # What no other test has built.
+        self.write("dogs.md", "# Dogs\n\nA dog on a lead rides for 7 crowns a day.")
+        demo_data.load_demo(self.folder)
+        self.assertEqual(demo_data.encode_in_force(), "vectors of 2 chunks made")
+        told = mock.Mock()
+        self.assertIn("1 of 1 questions delivered", demo_data.measure_in_force(told))
+        begun = [call.args[0] for call in told.start.call_args_list]
+        self.assertEqual(begun, ["index terms", "ask questions"])
+
     def test_only_the_recipe_in_force_is_measured_at_once_and_the_others_are_left_to_the_worker(self):
         self.load()
         self.assertEqual(TrialRecord.objects.get().recipe, RecipeVersion.objects.get(in_force=True))

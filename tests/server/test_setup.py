@@ -111,7 +111,8 @@ class Demo(unittest.TestCase):
         process, said = self.start("demo")
         address = re.search(r"http://127.0.0.1:\d+", said)[0]
         link = re.search(r"http://\S+/enter/\S+", said)[0]
-        for step in ("interface", "database files", "database", "tables", "demo data", "recipe in force"):
+        steps = ("interface", "database files", "first vectors", "database", "tables", "demo data", "recipe in force")
+        for step in steps:
             self.assertRegex(said, rf"{step}[^\n]*")
         with self.assertRaises(urllib.error.HTTPError) as refused:
             urllib.request.urlopen(f"{address}/api/workspaces")

@@ -6,6 +6,7 @@ from pathlib import Path
 from django.contrib.auth.models import User
 from django.db import transaction
 
+from doppio.command.kernels import dense_alone
 from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
@@ -19,7 +20,7 @@ from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
 from doppio.library.services import remove_documents
 from doppio.questions.services import load_questions
-from doppio.recipes.builds import is_built
+from doppio.recipes.builds import build, is_built
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.services import latest_trial, measure_recipe, start_trial
@@ -49,6 +50,13 @@ def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progr
     if not created and not added and not fresh:
         return "there"
     return f"{added} documents added, {len(questions)} questions, {workspace.recipes.count()} recipes"
+
+
+def encode_in_force() -> str:
+    """Cut the documents as the recipe in force does, and make the vectors of its chunks."""
+    recipe = RecipeVersion.objects.select_related("workspace").get(workspace__name=NAME, in_force=True)
+    pipeline = build(recipe.workspace, dense_alone(recipe.body), Silent())
+    return f"vectors of {len(pipeline.chunks):,} chunks made"
 
 
 def measure_in_force(progress: Progress) -> str:

@@ -5,7 +5,9 @@ Compiled functions are kept on disk, so the process that needs them finds them t
 
 import json
 import tempfile
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 from doppio.command.paths import MODELS, ROOT
 from doppio.core.branches.kind import DENSE, kind_of
@@ -17,6 +19,7 @@ from doppio.core.chunking.table import CorpusTexts
 from doppio.core.formats.documents import read_file
 from doppio.core.models.registry import Models
 from doppio.core.recipe.check import check
+from doppio.core.recipe.recipe import Recipe
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import corpus_fingerprint
@@ -26,6 +29,12 @@ PAGES = {
     "wind.md": "# Wind\n\nThe gondola stops at 18 metres a second. It reopens after 20 minutes.\n\n- orange: stop\n",
     "dogs.md": "# Dogs\n\nA dog rides for 6 crowns a day.\n\n## Muzzles\n\nThey are lent at the desk.\n",
 }
+
+
+def dense_alone(body: Mapping[str, Any]) -> Recipe:
+    """A recipe with its dense branches alone: it cuts the same chunks and makes the same vectors."""
+    dense = [branch for branch in body["branches"] if kind_of(branch).family == DENSE]
+    return check({**body, "branches": dense, "fusion": {"method": "reciprocal-rank"}, "rerank": None})
 
 
 def compile_sparse() -> None:
@@ -38,9 +47,7 @@ def compile_sparse() -> None:
 def compile_dense() -> None:
     """Two pages, cut as the demo cuts, in vectors that are searched; nothing stays but what was compiled."""
     corpus = [document for name, text in PAGES.items() for document in read_file(text.encode(), name)]
-    body = json.loads(RECIPE.read_text())
-    dense = [branch for branch in body["branches"] if kind_of(branch).family == DENSE]
-    recipe = check({**body, "branches": dense, "fusion": {"method": "reciprocal-rank"}, "rerank": None})
+    recipe = dense_alone(json.loads(RECIPE.read_text()))
     with tempfile.TemporaryDirectory() as place:
         builder = Builder(ArtifactStore(Path(place)), Models(MODELS))
         key = corpus_fingerprint(corpus)

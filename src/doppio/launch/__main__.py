@@ -4,6 +4,7 @@ import os
 import shutil
 import sys
 import time
+from functools import partial
 from typing import Any
 
 from doppio.launch import ahead, debian, node, python
@@ -17,7 +18,7 @@ from doppio.launch.steps import Note, Step, do
 NEW = "--new-database"
 SERVING = ("demo", "serve")
 APPLICATION = (*SERVING, "setup", "test")
-EARLY = "first tables and documents"
+EARLY, VECTORS = "first tables and documents", "first vectors"
 WITH_DATABASE = (*APPLICATION, "backup", "restore")
 # While people look at the page already, the server has this done by a set-up.
 LATER = ("other-precisions",)
@@ -51,7 +52,10 @@ def steps_for(command: str, arguments: list[str]) -> list[Step]:
         if command == "demo" and first:
             # It takes one core; the steps beside it leave some of the other.
             before = tuple(step.title for step in found if step.title == "Python packages")
-            found.append(Step(EARLY, _early, (*before, "database files")))
+            found.append(Step(EARLY, partial(_early, "documents"), (*before, "database files")))
+            # The other models and loops may still be on their way.
+            made = tuple(step.title for step in found if set(step.title.split(", ")) & set(ahead.LANES[0]))
+            found.append(Step(VECTORS, partial(_early, "vectors"), (*made, EARLY)))
     if command in APPLICATION:
         found += [
             Step("interface packages", lambda note: node.packages(checks=checks, note=note)),
@@ -65,11 +69,10 @@ def _database(checks: bool, new: bool) -> str:
     return "made" if Cluster(home, quick=checks).create(new=new) else "there"
 
 
-def _early(note: Note) -> str:
-    environment = os.environ | {"PYTHONPATH": str(ROOT / "src")}
-    said = run(
-        [str(PYTHON), "-m", "doppio.command.early"], EARLY, env=environment, heard=lambda line: note(line.strip())
-    )
+def _early(task: str, note: Note) -> str:
+    environment = os.environ | {"PYTHONPATH": str(ROOT / "src"), "NUMBA_CACHE_DIR": str(ahead.NUMBA)}
+    command = [str(PYTHON), "-m", "doppio.command.early", task]
+    said = run(command, f"first {task}", env=environment, heard=lambda line: note(line.strip()))
     return said.strip().splitlines()[-1]
 
 
