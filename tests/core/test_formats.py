@@ -3,14 +3,16 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import regex
 from hypothesis import given
 from hypothesis import strategies as st
 
 from doppio.core.errors import DocumentError, QuestionError
 from doppio.core.formats.documents import read_documents, read_file
-from doppio.core.formats.questions import find_quote, read_questions
+from doppio.core.formats.questions import read_questions
 from doppio.core.text.canonical import canonical, decode
 from doppio.core.text.document import PAGE
+from doppio.core.text.quotes import find_quote
 from tests.core.corpus import documents
 
 MARKDOWN = """# Wind *rules*
@@ -201,13 +203,22 @@ class Questions(unittest.TestCase):
             ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "quote": "mean"}]}, "in wind.md 2 times"),
             ({"id": "2", "text": "q", "answers": [{"document": "wind.md", "start": 3, "end": 2}]}, "not a range"),
             (
-                {"id": "2", "text": "q", "answers": [{"document": "wind.md", "grade": 0}]},
-                "not a finite number above 0",
+                {"id": "2", "text": "q", "answers": [{"document": "wind.md", "grade": -1}]},
+                "not a finite number of 0 or more",
             ),
             ({"id": "2", "text": "q", "unanswerable": True, "answers": good["answers"]}, "must be empty"),
         ):
             with self.subTest(message), self.assertRaisesRegex(QuestionError, message):
                 self.read(good, record)
+
+    def test_grade_0_says_that_no_answer_stands_there(self):
+        answers = [
+            {"document": "wind.md", "start": 0, "end": 4},
+            {"document": "wind.md", "start": 9, "end": 12, "grade": 0},
+        ]
+        (question,) = self.read({"id": "1", "text": "q", "answers": answers})
+        self.assertEqual([span.start for span in question.spans], [0])
+        self.assertEqual([span.start for span in question.rejected], [9])
 
     def test_a_label_without_offsets_and_an_unanswerable_question(self):
         one, two = self.read(
@@ -219,6 +230,21 @@ class Questions(unittest.TestCase):
 
     def test_signs_of_patterns_are_quoted_literally(self):
         self.assertEqual(find_quote("a (b) c", "(b)"), [(2, 5)])
+
+    @given(st.text("ab \n'-.\u2019\u2026\u00ad\u2013", max_size=30), st.data())
+    def test_a_quote_is_found_wherever_it_stands_however_its_marks_are_written(self, text, data):
+        def folded(text):
+            plain = {"\u2019": "'", "\u2026": "...", "\u00ad": None, "\u2013": "-"}
+            return regex.sub(r"\s+", " ", text.translate(str.maketrans(plain)))
+
+        text = canonical(text)
+        start = data.draw(st.integers(0, len(text)))
+        wanted = folded(text[start : data.draw(st.integers(start, len(text)))]).strip()
+        found = find_quote(text, wanted)
+        self.assertEqual(len(found), folded(text).count(wanted) if wanted else 0)
+        for low, high in found:
+            self.assertIn(wanted, folded(text[low:high]))
+            self.assertLessEqual(len(folded(text[low:high]).strip()), len(wanted) + 4)
 
 
 class Corners(unittest.TestCase):

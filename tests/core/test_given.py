@@ -16,7 +16,7 @@ from doppio.core.formats.documents import read_file
 from doppio.core.formats.questions import read_questions
 from doppio.core.formats.records import Fields
 from doppio.core.text.canonical import canonical
-from doppio.core.text.given import canonical_with_moves, given_length, moved
+from doppio.core.text.given import back, canonical_with_moves, given_length, moved
 
 # Each stands alone: what follows does not compose with it. Two letters that become one, one that becomes two,
 # syllables from three letters, marks out of order, line ends of all sorts, signs that are taken out.
@@ -70,6 +70,8 @@ class OnTheGivenText(unittest.TestCase):
         places = [moved(moves, offset) for offset in range(len(text) + 1)]
         self.assertEqual((places[0], places[-1]), (0, len(kept)))
         self.assertEqual(places, sorted(places))
+        for place in set(places):
+            self.assertEqual(moved(moves, back(moves, place)), place)
 
     def test_what_does_not_move_needs_no_map(self):
         self.assertEqual(canonical_with_moves("Seil \u00e4  \n\n\ud800"), ("Seil \u00e4  \n\n\ufffd", ()))

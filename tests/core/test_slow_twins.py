@@ -13,8 +13,8 @@ from doppio.core.chunking.natural_breaks import natural_breaks, pauses
 from doppio.core.chunking.table import ChunkTable
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.measuring import measure
-from doppio.core.measure.questions import Question, Span
-from doppio.core.measure.relevance import relevance
+from doppio.core.measure.questions import Question, Span, merged
+from doppio.core.measure.relevance import relevance, relevance_of_each
 from doppio.core.text.analysis import Analysis
 from doppio.core.text.canonical import canonical
 from doppio.core.text.document import Document
@@ -114,7 +114,7 @@ class Labels(unittest.TestCase):
     @settings(max_examples=150)
     @given(SPANS, st.floats(0.05, 1))
     def test_relevance_by_sets_of_characters(self, spans, cover):
-        found = relevance(self.table, {"a": 0, "b": 1}, self.question(spans), cover)
+        found = relevance_of_each(self.table, {"a": 0, "b": 1}, self.question(spans).spans, cover)
         for (d, start, n), chunks, intact in zip(spans, found.chunks, found.intact, strict=True):
             span = {(d, at) for at in range(start, start + n)}
             expected = [
@@ -130,7 +130,8 @@ class Labels(unittest.TestCase):
     def test_metrics_by_sets_of_characters(self, spans, ranking, k):
         relevant = relevance(self.table, {"a": 0, "b": 1}, self.question(spans))
         got = measure(np.array(ranking, np.int64), relevant, self.table, [k])
-        span_sets = [{(d, at) for at in range(start, start + n)} for d, start, n in spans]
+        answers = merged(self.question(spans).spans)
+        span_sets = [{("ab".index(one.document), at) for at in range(one.start, one.end)} for one in answers]
         first = ranking[:k]
         held = set().union(*(self.sets[number] for number in first)) if first else set()
         total = sum(len(span) for span in span_sets)

@@ -76,7 +76,9 @@ class Sender:
         )
         self.sent += 1
         self.statuses[answer.status_code] = self.statuses.get(answer.status_code, 0) + 1
-        told = f"{sent['method']} {prepared[0]} {prepared[1][:300]!r}: {answer.status_code} {answer.content[:300]!r}"
+        told = (
+            f"{sent['method']} {prepared[0]} {prepared[1][:300]!r}: {answer.status_code} {answer.getvalue()[:300]!r}"
+        )
         if answer.status_code >= 500:
             return told
         responses = case.operation.definition.raw["responses"]

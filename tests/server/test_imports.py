@@ -21,6 +21,7 @@ from doppio.library.files import file_digest, pages_of, place_of
 from doppio.library.models import Document
 from doppio.questions.models import AnswerSpan, Question
 from doppio.questions.services import core_questions
+from doppio.questions.writing import set_for
 from doppio.recipes.builds import builder, open_pipeline
 from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.services import latest_trial, measure_recipe
@@ -133,9 +134,7 @@ class Imports(TransactionTestCase):
         # A question whose label waits is no question without an answer.
         self.assertNotIn(losing.question.identity, [question.id for question in core_questions(self.workspace)])
         place = lost[0]["suggestion"]
-        self.send(
-            "put", f"labels/{losing.pk}", {"document": row.pk, "start": place["start"], "end": place["end"]}, 204
-        )
+        self.send("put", f"labels/{losing.pk}", {"document": row.pk, "start": place["start"], "end": place["end"]})
         self.assertEqual(self.send("get", "labels/lost"), [])
         versions = self.send("get", f"documents/{row.pk}")["versions"]
         self.assertEqual([(one["version"], one["labels_lost"]) for one in versions], [(2, 1), (1, 0)])
@@ -144,7 +143,7 @@ class Imports(TransactionTestCase):
         at = row.text.index(quote)
         count = Question.objects.count()
         question = Question.objects.create(
-            workspace=self.workspace, identity=f"n{count}", text="?", position=count + 10
+            workspace=self.workspace, set=set_for(self.workspace), identity=f"n{count}", text="?", position=count + 10
         )
         return AnswerSpan.objects.create(question=question, document=row, start=at, end=at + len(quote))
 
@@ -161,11 +160,15 @@ class Imports(TransactionTestCase):
         self.assertFalse(span.lost)
         self.assertEqual(span.document.text[span.start : span.end], "at 18 metres a second")
 
-    def test_removing_a_label_removes_a_question_that_has_no_other(self):
+    def test_a_question_whose_only_label_was_removed_waits_for_another(self):
         self.bring_in({"a.md": WIND.encode()})
         span = self.label(self.workspace.documents.get(name="a.md"), "20 minutes")
+        before = len(core_questions(self.workspace))
         self.send("delete", f"labels/{span.pk}", None, 204)
-        self.assertFalse(Question.objects.filter(pk=span.question_id).exists())
+        self.assertTrue(Question.objects.filter(pk=span.question_id).exists())
+        self.assertEqual(
+            len(core_questions(self.workspace)), before - 1, "it is not taken for one that has no answer"
+        )
 
     def test_rows_of_a_table_are_documents_and_only_changed_ones_get_a_version(self):
         lines = [

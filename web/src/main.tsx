@@ -9,11 +9,8 @@ import "./theme/theme.scss";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { tryAfter, tryAgain } from "./api/client";
-import { Shell } from "./shell/Shell";
-import { StageView } from "./stages/StageView";
-import { Trials } from "./trials/Trials";
+import { Root } from "./shell/Root";
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -24,15 +21,7 @@ const queries = new QueryClient({
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
-      <BrowserRouter>
-        <Routes>
-          <Route element={<Shell />}>
-            <Route path="/line/:stage" element={<StageView />} />
-            <Route path="/trials" element={<Trials />} />
-            <Route path="*" element={<Navigate to="/line/fused" replace />} />
-          </Route>
-        </Routes>
-      </BrowserRouter>
+      <Root />
     </QueryClientProvider>
   </StrictMode>,
 );

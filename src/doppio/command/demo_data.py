@@ -16,6 +16,7 @@ from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.check import read_recipe
 from doppio.library.corpus import core_documents
 from doppio.library.entry import make_entry_link
+from doppio.library.events import BY_HAND
 from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
 from doppio.library.services import remove_documents
@@ -42,7 +43,8 @@ def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progr
         added = _documents(workspace, folder / "documents", progress or Silent())
         documents = {document.id: document for document in core_documents(workspace)}
         questions = read_questions(folder / "questions.jsonl", documents)
-        fresh = load_questions(workspace, questions)
+        # What people made of them is not written over.
+        fresh = not workspace.events.filter(kind__in=BY_HAND).exists() and load_questions(workspace, questions)
         if not workspace.recipes.exists():
             for path in (folder / "recipes" / f"{name}.json" for name in recipes):
                 if path.exists():

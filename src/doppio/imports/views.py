@@ -25,7 +25,7 @@ from doppio.imports.serializers import (
 )
 from doppio.jobs.serializers import JobSerializer
 from doppio.library import files
-from doppio.library.access import person, workspace_for
+from doppio.library.access import person, workspace_of
 
 FILES_SHOWN = 500
 
@@ -34,19 +34,19 @@ class ImportsView(APIView):
     @extend_schema(responses={200: ImportSerializer, 204: None}, operation_id="lastImport")
     def get(self, request: Request, workspace: int) -> Response:
         """The import that was started last; nothing where there was none."""
-        found = workspace_for(request, workspace).imports.exclude(job=None).select_related("job").first()
+        found = workspace_of(request).imports.exclude(job=None).select_related("job").first()
         return Response(_import(found)) if found else Response(status=204)
 
     @extend_schema(request=None, responses={201: ImportSerializer}, operation_id="beginImport")
     def post(self, request: Request, workspace: int) -> Response:
         """An empty import that files are put into."""
-        return Response(_import(imports.begin(workspace_for(request, workspace), person(request))), status=201)
+        return Response(_import(imports.begin(workspace_of(request), person(request))), status=201)
 
 
 class ImportView(APIView):
     @extend_schema(responses=ImportSerializer, operation_id="import")
     def get(self, request: Request, workspace: int, brought_in: int) -> Response:
-        return Response(_import(_import_for(request, workspace, brought_in)))
+        return Response(_import(_import_for(request, brought_in)))
 
 
 class ImportFilesView(APIView):
@@ -64,7 +64,7 @@ class ImportFilesView(APIView):
         names = request.data.getlist("names") if isinstance(request.data, QueryDict) else []
         if not given or len(names) != len(given):
             raise ValidationError({"detail": f"names: {len(names)} for {len(given)} files; give one name a file"})
-        found = _import_for(request, workspace, brought_in)
+        found = _import_for(request, brought_in)
         rows = [imports.stage(found, name, file.size, file) for name, file in zip(names, given, strict=True)]
         return Response(ImportedFileSerializer(rows, many=True).data, status=201)
 
@@ -90,16 +90,16 @@ class ImportFileFieldsView(APIView):
 class ImportStartView(APIView):
     @extend_schema(request=None, responses={202: JobSerializer}, operation_id="startImport")
     def post(self, request: Request, workspace: int, brought_in: int) -> Response:
-        job = imports.start(_import_for(request, workspace, brought_in), person(request))
+        job = imports.start(_import_for(request, brought_in), person(request))
         return Response(JobSerializer(job).data, status=202)
 
 
-def _import_for(request: Request, workspace: int, number: int) -> Import:
-    return get_object_or_404(workspace_for(request, workspace).imports.select_related("job"), pk=number)
+def _import_for(request: Request, number: int) -> Import:
+    return get_object_or_404(workspace_of(request).imports.select_related("job"), pk=number)
 
 
 def _tabular(request: Request, workspace: int, brought_in: int, file: int) -> ImportedFile:
-    row = get_object_or_404(_import_for(request, workspace, brought_in).files, pk=file)
+    row = get_object_or_404(_import_for(request, brought_in).files, pk=file)
     if not row.name.lower().endswith(ROWS) or not row.digest:
         raise ValidationError({"detail": f"{row.name}: only {' and '.join(ROWS)} files have fields"})
     return row

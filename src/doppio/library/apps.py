@@ -4,3 +4,8 @@ from django.apps import AppConfig
 class LibraryConfig(AppConfig):
     name = "doppio.library"
     default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        from doppio.library import signals, workspaces
+
+        signals.tidying.connect(workspaces.throw_away)

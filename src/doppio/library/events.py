@@ -8,7 +8,19 @@ from django.http import HttpRequest
 from doppio.library.models import Event, Workspace
 
 SIGNED_IN, SIGN_IN_FAILED, SIGNED_OUT = "signed in", "sign-in failed", "signed out"
-DOCUMENTS_REMOVED, LABEL_REMOVED, IN_FORCE = "documents removed", "label removed", "recipe put in force"
+WORKSPACE_MADE, WORKSPACE_RENAMED, WORKSPACE_REMOVED = "workspace made", "workspace renamed", "workspace removed"
+WORKSPACE_BROUGHT_BACK, PASSWORD_SET = "workspace brought back", "password set"
+MEMBER_INVITED, MEMBER_CHANGED, MEMBER_TAKEN_OUT = "member invited", "role changed", "member taken out"
+DOCUMENTS_REMOVED, IN_FORCE = "documents removed", "recipe put in force"
+QUESTIONS_IMPORTED = "questions imported"
+SET_MADE, SET_CHANGED, SET_REMOVED = "question set made", "question set changed", "question set removed"
+QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED = "question written", "question changed", "question removed"
+LABEL_GIVEN, LABEL_CHANGED, LABEL_REMOVED = "label given", "label changed", "label removed"
+# What people made of questions by hand.
+BY_HAND = (
+    QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED, QUESTIONS_IMPORTED,
+    LABEL_GIVEN, LABEL_CHANGED, LABEL_REMOVED,
+)  # fmt: skip
 
 
 def note(

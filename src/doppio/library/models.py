@@ -5,11 +5,44 @@ from django.db import models
 
 
 class Workspace(models.Model):
-    """A corpus with its chunkings, indexes, questions, recipes and trials."""
+    """A corpus with its chunkings, indexes, questions, recipes and trials.
 
-    name = models.CharField(max_length=120, unique=True)
-    members = models.ManyToManyField(settings.AUTH_USER_MODEL, related_name="workspaces")
+    `marked` counts the changes of its questions and labels: what was measured with another count is no longer true.
+    One that was removed is kept for a time, for nobody to see but its owners.
+    """
+
+    name = models.CharField(max_length=120)
+    members = models.ManyToManyField(settings.AUTH_USER_MODEL, related_name="workspaces", through="Membership")
+    marked = models.PositiveBigIntegerField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
+    removed_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["name"], condition=models.Q(removed_at=None), name="workspace_name_once")
+        ]
+
+
+class Role(models.IntegerChoices):
+    """What a member may do; each may do what those before may."""
+
+    READER = 10, "reader"
+    JUDGE = 20, "judge"
+    EDITOR = 30, "editor"
+    OWNER = 40, "owner"
+
+
+class Membership(models.Model):
+    """A person in a workspace."""
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="memberships")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="memberships")
+    role = models.PositiveSmallIntegerField(choices=Role.choices, default=Role.OWNER)
+
+    class Meta:
+        # The table stood before people had roles.
+        db_table = "library_workspace_members"
+        constraints = [models.UniqueConstraint("workspace", "user", name="member_once")]
 
 
 class SourceFile(models.Model):

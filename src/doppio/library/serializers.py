@@ -1,4 +1,4 @@
-"""What the API says about workspaces, documents and chunks."""
+"""What the API says about the session, documents and chunks."""
 
 from rest_framework import serializers as s
 
@@ -6,13 +6,6 @@ from rest_framework import serializers as s
 class SessionSerializer(s.Serializer):
     username = s.CharField()
     token = s.CharField(help_text="To be sent as X-CSRFToken with everything that changes something.")
-
-
-class WorkspaceSerializer(s.Serializer):
-    id = s.IntegerField()
-    name = s.CharField()
-    documents = s.IntegerField()
-    words = s.IntegerField()
 
 
 class EventSerializer(s.Serializer):

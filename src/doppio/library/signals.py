@@ -12,5 +12,9 @@ arrived = Signal()
 settled = Signal()
 # Argument: digests of files that are about to be deleted. Receivers return the set of those that they still need.
 still_needed = Signal()
+# Arguments: workspace and user, after a workspace was made.
+made = Signal()
+# Argument: workspace. Receivers return how many of what it holds, by name.
+held = Signal()
 # Argument: now. What has been kept for as long as the settings say goes.
 tidying = Signal()

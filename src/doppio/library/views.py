@@ -1,11 +1,11 @@
-"""Session, workspaces and documents."""
+"""Session and documents."""
 
 import threading
 from typing import Any
 
 from django.contrib.auth import logout
 from django.db import transaction
-from django.db.models import Count, F, Func, IntegerField, OuterRef, Subquery, Sum
+from django.db.models import Count, F, Func, IntegerField, OuterRef, Subquery
 from django.db.models.functions import Coalesce
 from django.http import HttpResponse
 from django.middleware.csrf import get_token
@@ -21,7 +21,7 @@ from doppio.core.formats.bounded import BoundedReader
 from doppio.core.text.metadata import kind_of
 from doppio.core.text.outline import Correction, doubts, occurrence_of
 from doppio.library import files
-from doppio.library.access import person, workspace_for
+from doppio.library.access import person, workspace_of
 from doppio.library.corpus import core_document
 from doppio.library.events import DOCUMENTS_REMOVED, SIGNED_OUT, note
 from doppio.library.models import Document, Section
@@ -33,7 +33,6 @@ from doppio.library.serializers import (
     RemovedSerializer,
     RemoveSerializer,
     SessionSerializer,
-    WorkspaceSerializer,
 )
 from doppio.library.services import correct_outline, remove_documents
 from doppio.library.signals import settled
@@ -55,18 +54,6 @@ class SessionView(APIView):
         return Response(status=204)
 
 
-class WorkspacesView(APIView):
-    @extend_schema(responses=WorkspaceSerializer(many=True), operation_id="workspaces")
-    def get(self, request: Request) -> Response:
-        rows = person(request).workspaces.annotate(count=Count("documents"), total=Sum("documents__words", default=0))
-        return Response(
-            [
-                {"id": row.pk, "name": row.name, "documents": row.count, "words": row.total}
-                for row in rows.order_by("pk")
-            ]
-        )
-
-
 class EventsView(APIView):
     @extend_schema(
         parameters=[OpenApiParameter("before", int, description="Only events before this number.")],
@@ -75,7 +62,7 @@ class EventsView(APIView):
     )
     def get(self, request: Request, workspace: int) -> Response:
         """What people did in a workspace that others may ask about later, newest first."""
-        rows = workspace_for(request, workspace).events.all()
+        rows = workspace_of(request).events.all()
         before = request.query_params.get("before", "")
         if before.isdecimal():
             rows = rows.filter(pk__lt=int(before))
@@ -109,7 +96,7 @@ class DocumentsView(APIView):
         """The documents in the order of their names, a page at a time."""
         sections = Section.objects.filter(document=OuterRef("pk")).order_by().values("document")
         rows = (
-            workspace_for(request, workspace)
+            workspace_of(request)
             .documents.filter(name__gt=request.query_params.get("after", "").replace("\0", ""))
             .annotate(
                 section_count=Coalesce(Subquery(sections.annotate(count=Count("pk")).values("count")), 0),
@@ -138,9 +125,9 @@ class DocumentsView(APIView):
     @extend_schema(request=RemoveSerializer, responses=RemovedSerializer, operation_id="removeDocuments")
     def post(self, request: Request, workspace: int) -> Response:
         """Remove documents; their labels keep their quotes and wait for a person."""
+        space = workspace_of(request)
         given = RemoveSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        space = workspace_for(request, workspace)
         numbers = given.validated_data["documents"]
         names = list(space.documents.filter(pk__in=numbers).order_by("name").values_list("name", flat=True))
         with transaction.atomic():
@@ -153,7 +140,7 @@ class DocumentsView(APIView):
 class DocumentView(APIView):
     @extend_schema(responses=DocumentSerializer, operation_id="document")
     def get(self, request: Request, workspace: int, document: int) -> Response:
-        return Response(_document(_row(request, workspace, document)))
+        return Response(_document(_row(request, document)))
 
 
 class OutlineView(APIView):
@@ -162,16 +149,16 @@ class OutlineView(APIView):
         """Correct one heading; `undo` takes back every correction of it."""
         given = OutlineSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        row = _row(request, workspace, document)
+        row = _row(request, document)
         correct_outline(row, _corrections(row, given.validated_data))
-        return Response(_document(_row(request, workspace, document)))
+        return Response(_document(_row(request, document)))
 
 
 class PagePictureView(APIView):
     @extend_schema(responses={(200, "image/png"): OpenApiTypes.BINARY}, operation_id="pagePicture")
     def get(self, request: Request, workspace: int, document: int, page: int) -> HttpResponse:
         """A page of a PDF as a picture, drawn once and kept."""
-        row = get_object_or_404(workspace_for(request, workspace).documents.select_related("file"), pk=document)
+        row = get_object_or_404(workspace_of(request).documents.select_related("file"), pk=document)
         if not _has_pictures(row):
             raise DocumentError(f"{row.name}: only PDF files have pictures of their pages")
         answer = HttpResponse(_picture(row, page), content_type="image/png")
@@ -207,8 +194,8 @@ def _picture(row: Document, page: int) -> bytes:
     return picture
 
 
-def _row(request: Request, workspace: int, document: int) -> Document:
-    rows = workspace_for(request, workspace).documents.select_related("file", "workspace")
+def _row(request: Request, document: int) -> Document:
+    rows = workspace_of(request).documents.select_related("file", "workspace")
     return get_object_or_404(rows.prefetch_related("sections", "versions"), pk=document)
 
 

@@ -7,9 +7,10 @@ class QuestionsConfig(AppConfig):
 
     def ready(self) -> None:
         from doppio.library import signals
-        from doppio.questions import asked, labels
+        from doppio.questions import asked, labels, services
 
         signals.text_changed.connect(labels.move_labels)
         signals.leaving.connect(labels.keep_quotes)
         signals.arrived.connect(labels.take_back)
         signals.tidying.connect(asked.forget_asked)
+        signals.held.connect(services.counted)

@@ -2,11 +2,9 @@
 
 from typing import Any
 
-from django.db import transaction
 from django.db.models import F
 from django.db.models.functions import Substr
 
-from doppio.core.errors import DocumentError
 from doppio.core.measure.placing import closest, place_again
 from doppio.library.models import Document, Workspace
 from doppio.library.services import Moved
@@ -104,34 +102,3 @@ def lost_labels(workspace: Workspace) -> list[dict[str, Any]]:
             }
         )
     return found
-
-
-@transaction.atomic
-def place_label(span: AnswerSpan, document: Document, start: int, end: int) -> None:
-    """Put a label where a person says.
-
-    Raises
-    ------
-    DocumentError
-        If that is no range of the document.
-    """
-    if not 0 <= start < end <= len(document.text):
-        raise DocumentError(f"{document.name}: {start} to {end} is not a range within 0 to {len(document.text)}")
-    span.document, span.start, span.end, span.lost, span.quote = document, start, end, False, ""
-    span.save()
-    _outdated(span)
-
-
-@transaction.atomic
-def remove_label(span: AnswerSpan) -> None:
-    """Remove a label that has no place any more; a question without another one goes with it."""
-    question = span.question
-    _outdated(span)
-    span.delete()
-    if not question.spans.exists():
-        question.delete()
-
-
-def _outdated(span: AnswerSpan) -> None:
-    """Trials that were measured with other labels are no longer true."""
-    span.question.workspace.trials.all().delete()

@@ -7,13 +7,36 @@ from doppio.library.models import Document, Workspace
 from doppio.recipes.models import RecipeVersion
 
 
+class QuestionSet(models.Model):
+    """Questions that belong together; `measured` says whether trials ask them."""
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="question_sets")
+    name = models.CharField(max_length=120)
+    note = models.CharField(max_length=300, blank=True)
+    measured = models.BooleanField(default=True)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [models.UniqueConstraint("workspace", "name", name="question_set_once")]
+
+
 class Question(models.Model):
-    """A labelled question of a workspace."""
+    """A question of a workspace, with the labels that people gave it.
+
+    One without a label waits for one and is not measured, unless a person said that no document answers it. Those
+    of one `group` are the same in other words. `marked` is the workspace's count after the question or one of its
+    labels changed last.
+    """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="questions")
+    set = models.ForeignKey(QuestionSet, models.CASCADE, related_name="questions")
     identity = models.CharField(max_length=120)
     text = models.TextField()
     tags = models.JSONField(default=list)
+    group = models.CharField(max_length=120, blank=True)
+    unanswerable = models.BooleanField(default=False)
+    marked = models.PositiveBigIntegerField(default=0)
     position = models.PositiveIntegerField()
 
     class Meta:
@@ -24,7 +47,8 @@ class Question(models.Model):
 class AnswerSpan(models.Model):
     """A label: a range of a document, or a whole document where start and end are empty.
 
-    A label that lost its place when its document changed or went keeps its quote and waits for a person.
+    A label that lost its place when its document changed or went keeps its quote and waits for a person. Grade 0 says
+    that somebody looked and found no answer there.
     """
 
     question = models.ForeignKey(Question, models.CASCADE, related_name="spans")
@@ -35,9 +59,16 @@ class AnswerSpan(models.Model):
     start = models.PositiveIntegerField(null=True)
     end = models.PositiveIntegerField(null=True)
     grade = models.FloatField(default=1)
+    judge = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    judged_at = models.DateTimeField(auto_now=True, null=True)
 
     class Meta:
         ordering = ["pk"]
+
+    @property
+    def counts(self) -> bool:
+        """Whether it says where an answer stands."""
+        return not self.lost and self.grade > 0
 
 
 class AskedQuestion(models.Model):

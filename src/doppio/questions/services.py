@@ -1,6 +1,7 @@
 """Labelled questions in and out."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from django.db import transaction
 from django.db.models import Prefetch
@@ -11,26 +12,31 @@ from doppio.core.measure.relevance import document_positions
 from doppio.core.pipeline import Pipeline
 from doppio.library.models import Document, Workspace
 from doppio.library.texts import RecordedTexts
+from doppio.library.workspaces import marked
 from doppio.questions.models import AnswerSpan, Question
+from doppio.questions.writing import set_for
 
 BATCH = 500
 
 
 @transaction.atomic
 def load_questions(workspace: Workspace, questions: Sequence[CoreQuestion]) -> bool:
-    """Replace the workspace's questions by these, all or nothing; False where they are the same already."""
-    if core_questions(workspace) == list(questions):
+    """Replace the questions of the first set by these, all or nothing; False where they are the same already."""
+    into = set_for(workspace)
+    if [replace(question, rejected=()) for question in core_questions(workspace)] == list(questions):
         return False
-    workspace.questions.all().delete()
-    workspace.trials.all().delete()
+    into.questions.all().delete()
+    marked(workspace)
     documents = dict(workspace.documents.values_list("name", "pk"))
     records = Question.objects.bulk_create(
         [
             Question(
                 workspace=workspace,
+                set=into,
                 identity=question.id,
                 text=question.text,
                 tags=list(question.tags),
+                unanswerable=not question.spans,
                 position=position,
             )
             for position, question in enumerate(questions)
@@ -55,33 +61,47 @@ def load_questions(workspace: Workspace, questions: Sequence[CoreQuestion]) -> b
 
 
 def core_questions(workspace: Workspace) -> list[CoreQuestion]:
-    """The workspace's questions for the core, in their order; those that lost all of their labels are left out.
+    """The questions for the core that trials ask, in their order: those of measured sets that are labelled.
 
     Without its labels a question would be taken for one that nothing answers.
     """
     documents = Document.objects.only("pk", "name")
-    rows = workspace.questions.prefetch_related("spans", Prefetch("spans__document", documents)).order_by("position")
-    return [core_question(row) for row in rows if not is_lost(row)]
+    rows = workspace.questions.filter(set__measured=True).order_by("position")
+    rows = rows.prefetch_related("spans", Prefetch("spans__document", documents))
+    return [core_question(row) for row in rows if is_labelled(row)]
+
+
+def is_labelled(row: Question) -> bool:
+    """Whether it is known what answers a question, or that nothing does."""
+    return row.unanswerable or any(span.counts for span in row.spans.all())
 
 
 def is_lost(row: Question) -> bool:
     """Whether a question had labels, and all of them lost their place."""
-    spans = row.spans.all()
+    spans = [span for span in row.spans.all() if span.grade > 0]
     return bool(spans) and all(span.lost for span in spans)
 
 
+def counted(sender: object, workspace: Workspace, **_: object) -> dict[str, int]:
+    """How many questions and labels a workspace holds."""
+    labels = AnswerSpan.objects.filter(question__workspace=workspace, lost=False)
+    return {"questions": workspace.questions.count(), "labels": labels.count()}
+
+
 def core_question(row: Question) -> CoreQuestion:
-    spans = (
-        Span(span.document.name, span.start, span.end, span.grade)
-        for span in row.spans.all()
-        if not span.lost and span.document is not None
-    )
+    placed = [span for span in row.spans.all() if not span.lost and span.document is not None]
     return CoreQuestion(
         row.identity,
         row.text,
-        tuple(spans),
+        tuple(_core_span(span) for span in placed if span.grade > 0),
         tuple(row.tags),
+        tuple(_core_span(span) for span in placed if span.grade == 0),
     )
+
+
+def _core_span(span: AnswerSpan) -> Span:
+    assert span.document is not None
+    return Span(span.document.name, span.start, span.end, span.grade)
 
 
 def positions(pipeline: Pipeline) -> dict[str, int]:

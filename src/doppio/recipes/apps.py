@@ -7,6 +7,9 @@ class RecipesConfig(AppConfig):
 
     def ready(self) -> None:
         from doppio.jobs.signals import looking_through
-        from doppio.recipes.builds import look_through
+        from doppio.library.signals import held, made
+        from doppio.recipes import builds, services
 
-        looking_through.connect(look_through)
+        looking_through.connect(builds.look_through)
+        made.connect(services.begin_with)
+        held.connect(services.counted)

@@ -104,7 +104,9 @@ def _family(family: Family[Any]) -> dict[str, Any]:
 
 def shown_kind(family: Family[Any], kind: Kind) -> dict[str, Any]:
     """A kind as the API tells it."""
-    told = {name: getattr(kind, name, None) for name in ("family", "measure", "cut", "help", "overlap_in")}
+    told = {
+        name: getattr(kind, name, None) for name in ("family", "measure", "cut", "everyday", "help", "overlap_in")
+    }
     return {
         "name": kind.name,
         "title": kind.title,

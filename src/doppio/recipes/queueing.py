@@ -16,15 +16,16 @@ from doppio.recipes.models import RecipeVersion
 @transaction.atomic
 def queue_job(recipe: RecipeVersion, user: User | None, *, kind: str, title: str, **details: Any) -> Job:
     """Queue work on a recipe for the task of that name; a job of the same that waits or runs is returned instead."""
-    Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
+    space = Workspace.objects.select_for_update().get(pk=recipe.workspace_id)
     waiting = recipe.workspace.jobs.filter(
         kind=kind,
         details__contains={"recipe": recipe.pk, **details},
         state__in=(Job.QUEUED, Job.RUNNING),
         cancel_requested=False,
     ).first()
-    # One that runs over documents that have changed since will not say what is wanted: another one does after it.
-    if waiting is not None and waiting.details.get("corpus") in (None, corpus_of(recipe.workspace)):
+    # One that runs over documents or labels that have changed since will not say what is wanted: another will.
+    now = {"corpus": corpus_of(recipe.workspace), "marked": space.marked}
+    if waiting is not None and all(waiting.details.get(name) in (None, state) for name, state in now.items()):
         return waiting
     job = Job.objects.create(
         workspace=recipe.workspace, kind=kind, title=title, details={"recipe": recipe.pk, **details}, started_by=user

@@ -10,8 +10,9 @@ from rest_framework.views import APIView
 from doppio.core.models.registry import TRAINED, TRAINED_TITLE
 from doppio.core.recipe.check import check
 from doppio.jobs.serializers import JobSerializer
-from doppio.library.access import person, workspace_for
+from doppio.library.access import person, workspace_of
 from doppio.library.events import IN_FORCE, note
+from doppio.library.models import Role
 from doppio.library.problems import PROBLEM
 from doppio.recipes.access import recipe_for
 from doppio.recipes.builds import models
@@ -32,7 +33,7 @@ from doppio.recipes.signals import in_force
 class RecipesView(APIView):
     @extend_schema(responses=RecipeSerializer(many=True), operation_id="recipes")
     def get(self, request: Request, workspace: int) -> Response:
-        rows = workspace_for(request, workspace).recipes.order_by("name", "-version")
+        rows = workspace_of(request).recipes.order_by("name", "-version")
         return Response(RecipeSerializer(rows, many=True).data)
 
 
@@ -42,9 +43,9 @@ class RecipeSaveView(APIView):
     )
     def post(self, request: Request, workspace: int) -> Response:
         """Save a recipe as a new version, put it in force and measure it."""
+        space = workspace_of(request)
         given = NewRecipeSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        space = workspace_for(request, workspace)
         saved = save_recipe(
             space, given.validated_data["body"], user=person(request), note=given.validated_data["note"]
         )
@@ -56,7 +57,7 @@ class RecipeInForceView(APIView):
     @extend_schema(request=None, responses=SavedRecipeSerializer, operation_id="putInForce")
     def post(self, request: Request, workspace: int, recipe: int) -> Response:
         """Put a saved recipe in force; it is measured if it has no trial on the present documents."""
-        space = workspace_for(request, workspace)
+        space = workspace_of(request)
         found = recipe_for(space, recipe)
         put_in_force(found)
         note(IN_FORCE, request, workspace=space, recipe=found.pk, named=f"{found.name} v{found.version}")
@@ -82,6 +83,8 @@ class EncodersView(APIView):
 
 
 class CostView(APIView):
+    least = {"POST": Role.READER}
+
     @extend_schema(
         request=RecipeBodySerializer, responses={200: CostSerializer, 400: PROBLEM}, operation_id="buildCost"
     )
@@ -90,7 +93,7 @@ class CostView(APIView):
         given = RecipeBodySerializer(data=request.data)
         given.is_valid(raise_exception=True)
         recipe = check(given.validated_data["body"])
-        return Response({**cost(workspace_for(request, workspace), recipe), "remarks": recipe.remarks})
+        return Response({**cost(workspace_of(request), recipe), "remarks": recipe.remarks})
 
 
 def encoders_listed() -> list[dict[str, Any]]:

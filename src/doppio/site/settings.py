@@ -94,10 +94,11 @@ SECURE_HSTS_SECONDS = 365 * 24 * 3600 if HOSTS else 0
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 # How long is kept what nobody asked to be kept: ended jobs and their imports, uploads that were never started, and
-# questions that people typed with what was found for them.
+# questions that people typed with what was found for them; and workspaces that were removed.
 DOPPIO_KEEP_JOBS_DAYS = variables.KEEP_JOBS.value
 DOPPIO_KEEP_UPLOADS_DAYS = variables.KEEP_UPLOADS.value
 DOPPIO_KEEP_ASKED_DAYS = variables.KEEP_ASKED.value
+DOPPIO_KEEP_REMOVED_DAYS = variables.KEEP_REMOVED.value
 LANGUAGE_CODE = "en"
 DATA_UPLOAD_MAX_NUMBER_FILES = 1000
 # The largest recipe: 5,000 groups of 50 synonyms of 100 characters, in any script.
@@ -110,7 +111,7 @@ WHITENOISE_INDEX_FILE = False
 WHITENOISE_AUTOREFRESH = False
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
-    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated", "doppio.library.access.ByRole"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["doppio.site.parsers.CleanJSONParser", "rest_framework.parsers.MultiPartParser"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",

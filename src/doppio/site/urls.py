@@ -3,7 +3,8 @@
 from django.urls import include, path, re_path
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from doppio.library.views import SessionView, WorkspacesView
+from doppio.library.views import SessionView
+from doppio.library.workspace_views import PasswordView, WorkspacesView
 from doppio.recipes.catalogue import CatalogueView
 from doppio.recipes.views import EncodersView
 from doppio.site.entry import enter, interface, sign_in
@@ -21,6 +22,7 @@ urlpatterns = [
     path("health", health),
     path("api/schema", SpectacularJSONAPIView.as_view()),
     path("api/session", SessionView.as_view()),
+    path("api/session/password", PasswordView.as_view()),
     path("api/kinds", CatalogueView.as_view()),
     path("api/encoders", EncodersView.as_view()),
     path("api/scorers", ScorersView.as_view()),

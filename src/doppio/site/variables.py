@@ -102,10 +102,14 @@ KEEP_JOBS = Variable(
 )
 KEEP_UPLOADS = Variable("DOPPIO_KEEP_UPLOADS_DAYS", days, 2.0, "how long uploads are kept that were never started")
 KEEP_ASKED = Variable("DOPPIO_KEEP_ASKED_DAYS", days, 90.0, "how long questions are kept that people typed")
+KEEP_REMOVED = Variable(
+    "DOPPIO_KEEP_REMOVED_DAYS", days, 7.0, "how long a workspace that was removed can be brought back"
+)
 LOG = Variable("DOPPIO_LOG", level, "WARNING", "from which level on the servers log")
 CORES = Variable("DOPPIO_CORES", count, 0, "how many cores are used at most; all that there are where it is not set")
 ALL: tuple[Variable[Any], ...] = (
-    VAR, DATABASE, ARTIFACTS, FILES, MODELS, HOSTS, KINDS, KEEP_JOBS, KEEP_UPLOADS, KEEP_ASKED, LOG, CORES,
+    VAR, DATABASE, ARTIFACTS, FILES, MODELS, HOSTS, KINDS, KEEP_JOBS, KEEP_UPLOADS, KEEP_ASKED, KEEP_REMOVED, LOG,
+    CORES,
 )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from rest_framework.request import Request
 from doppio.core.branches.kind import kind_of
 from doppio.core.errors import RecipeError
 from doppio.core.pipeline import Pipeline
-from doppio.library.access import workspace_for
+from doppio.library.access import workspace_of
 from doppio.library.models import Workspace
 from doppio.library.texts import RecordedTexts, section_headings
 from doppio.recipes.access import recipe_for
@@ -25,9 +25,9 @@ BRANCH = OpenApiParameter("branch", str, description="A branch by its id; the fi
 B = TypeVar("B")
 
 
-def asked_pipeline(request: Request, workspace: int) -> tuple[Workspace, Pipeline]:
-    """The workspace and the pipeline that a request is about."""
-    space = workspace_for(request, workspace)
+def asked_pipeline(request: Request) -> tuple[Workspace, Pipeline]:
+    """The workspace and the pipeline that a request is about; whoever may read may ask."""
+    space = workspace_of(request)
     recipe = recipe_for(space, request.query_params.get("recipe"))
     return space, pipelines.get(space, core_recipe(recipe))
 
@@ -71,9 +71,9 @@ def whole_number(request: Request, name: str, below: int) -> int:
     return int(text)
 
 
-def asked_recipe(request: Request, workspace: int) -> RecipeVersion:
+def asked_recipe(request: Request) -> RecipeVersion:
     """The recipe that a request is about."""
-    return recipe_for(workspace_for(request, workspace), request.query_params.get("recipe"))
+    return recipe_for(workspace_of(request), request.query_params.get("recipe"))
 
 
 def check_chunk(pipeline: Pipeline, chunk: int) -> None:

@@ -9,12 +9,17 @@ from doppio.recipes.models import RecipeVersion
 
 
 class TrialRecord(models.Model):
-    """A recipe over the workspace's questions; `corpus` is the fingerprint of the documents it was run on."""
+    """A recipe over the workspace's questions.
+
+    `corpus` is the fingerprint of the documents that it was run on, `marked` the workspace's count of changes of
+    labels then.
+    """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="trials")
     recipe = models.ForeignKey(RecipeVersion, models.CASCADE, related_name="trials")
     job = models.ForeignKey(Job, models.SET_NULL, null=True, related_name="trials")
     corpus = models.CharField(max_length=20)
+    marked = models.PositiveBigIntegerField(default=0)
     stages = models.JSONField()
     levels = models.JSONField()
     ledger = models.JSONField()

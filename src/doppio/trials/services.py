@@ -29,8 +29,19 @@ def measure_unless_measured(sender: object, recipe: RecipeVersion, user: User | 
 
 
 def latest_trial(recipe: RecipeVersion) -> TrialRecord | None:
-    """The newest trial of a recipe on the present documents."""
-    return recipe.trials.filter(corpus=corpus_of(recipe.workspace)).order_by("-pk").first()
+    """The newest trial of a recipe on the present documents and labels."""
+    now = recipe.workspace
+    return recipe.trials.filter(corpus=corpus_of(now), marked=now.marked).order_by("-pk").first()
+
+
+def last_trial(recipe: RecipeVersion) -> TrialRecord | None:
+    """The latest trial, or the last of what was before; what has changed since is for the caller to tell."""
+    return latest_trial(recipe) or recipe.trials.order_by("-pk").first()
+
+
+def counted(sender: object, workspace: Workspace, **_: object) -> dict[str, int]:
+    """How many trials a workspace holds."""
+    return {"trials": workspace.trials.count()}
 
 
 def start_trial(recipe: RecipeVersion, user: User | None) -> Job:
@@ -47,22 +58,26 @@ def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = 
         with connection.cursor() as cursor:
             if not connection.savepoint_ids:
                 cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-        corpus, questions = corpus_now(workspace), core_questions(workspace)
+        workspace.refresh_from_db(fields=["marked"])
+        corpus, questions, marked = corpus_now(workspace), core_questions(workspace), workspace.marked
     if job is not None:
-        job.details = {**job.details, "corpus": corpus.key}
+        job.details = {**job.details, "corpus": corpus.key, "marked": marked}
         job.save(update_fields=["details"])
     pipeline = build(workspace, core_recipe(recipe), progress, corpus)
     result = run_trial(pipeline, corpus.names, questions, progress=progress)
-    return _record(recipe, corpus, result, len(pipeline.chunks), job)
+    return _record(recipe, corpus, marked, result, len(pipeline.chunks), job)
 
 
 @transaction.atomic
-def _record(recipe: RecipeVersion, corpus: Corpus, result: Trial, chunks: int, job: Job | None) -> TrialRecord:
+def _record(
+    recipe: RecipeVersion, corpus: Corpus, marked: int, result: Trial, chunks: int, job: Job | None
+) -> TrialRecord:
     record = TrialRecord.objects.create(
         workspace=recipe.workspace,
         recipe=recipe,
         job=job,
         corpus=corpus.key,
+        marked=marked,
         documents=len(corpus.names),
         stages=result.stages,
         levels=result.levels,
@@ -86,6 +101,8 @@ def _record(recipe: RecipeVersion, corpus: Corpus, result: Trial, chunks: int, j
                 trace=row.trace.to_json(),
             )
             for row in result.rows
+            # One may have been removed meanwhile.
+            if row.question.id in numbers
         ],
         BATCH,
     )

@@ -9,7 +9,7 @@ from rest_framework.views import APIView
 
 from doppio.core.measure.intervals import wilson
 from doppio.jobs.serializers import JobSerializer
-from doppio.library.access import person, workspace_for
+from doppio.library.access import person, workspace_of
 from doppio.library.corpus import corpus_of
 from doppio.recipes.access import recipe_for
 from doppio.recipes.serializers import RecipeSerializer
@@ -23,28 +23,28 @@ class TrialsView(APIView):
     @extend_schema(responses=TrialSerializer(many=True), operation_id="trials")
     def get(self, request: Request, workspace: int) -> Response:
         """The newest trial of every recipe, newest first."""
-        space = workspace_for(request, workspace)
-        corpus = corpus_of(space)
+        space = workspace_of(request)
+        now = (corpus_of(space), space.marked)
         newest = space.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
         rows = space.trials.filter(pk__in=newest).select_related("recipe").order_by("-pk")
-        return Response([_trial(row, corpus) for row in rows])
+        return Response([_trial(row, now) for row in rows])
 
     @extend_schema(request=NewTrialSerializer, responses={202: JobSerializer}, operation_id="startTrial")
     def post(self, request: Request, workspace: int) -> Response:
         given = NewTrialSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        recipe = recipe_for(workspace_for(request, workspace), given.validated_data["recipe"])
+        recipe = recipe_for(workspace_of(request), given.validated_data["recipe"])
         return Response(JobSerializer(start_trial(recipe, person(request))).data, status=202)
 
 
-def _trial(row: TrialRecord, corpus: str) -> dict[str, Any]:
+def _trial(row: TrialRecord, now: tuple[str, int]) -> dict[str, Any]:
     low, high = wilson(row.ledger["delivered"], row.answerable)
     fields = ("stages", "levels", "ledger", "seconds", "chunks", "intact", "answerable", "questions", "measured_at")
     return {
         "id": row.pk,
         "recipe": RecipeSerializer(row.recipe).data,
         "kinds": stage_kinds(core_recipe(row.recipe)),
-        "current": row.corpus == corpus,
+        "current": (row.corpus, row.marked) == now,
         "low": low,
         "high": high,
         **{name: getattr(row, name) for name in fields},

@@ -5,7 +5,7 @@ from doppio.core.measure.judged import Judged
 
 
 class Everything:
-    name, title, cut = "all", "all answers", True
+    name, title, cut, everyday = "all", "all answers", True, True
     help = "whether every answer is among the first k"
     settings: tuple[Setting, ...] = ()
 

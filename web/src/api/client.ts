@@ -3,6 +3,7 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
+export type Workspace = Schemas["Workspace"];
 export type Line = Schemas["Line"];
 export type StageLevel = Schemas["StageLevel"];
 export type QuestionRow = Schemas["QuestionRow"];

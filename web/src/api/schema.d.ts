@@ -105,6 +105,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Set one's password: who has one already has to give it. */
+        put: operations["setPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces": {
         parameters: {
             query?: never;
@@ -112,13 +129,34 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description The workspaces that the person is a member of, in the order in which they were made. */
         get: operations["workspaces"];
         put?: never;
-        post?: never;
+        /** @description An empty workspace, owned by the person. */
+        post: operations["makeWorkspace"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A workspace with what it holds. */
+        get: operations["workspace"];
+        put?: never;
+        post?: never;
+        /** @description Remove it with all that it holds; its owners can bring it back for a week. */
+        delete: operations["removeWorkspace"];
+        options?: never;
+        head?: never;
+        /** @description Call it otherwise. */
+        patch: operations["renameWorkspace"];
         trace?: never;
     };
     "/api/workspaces/{workspace}/ask": {
@@ -133,6 +171,23 @@ export interface paths {
         put?: never;
         /** @description Any question, asked now. */
         post: operations["ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Undo a removal. */
+        post: operations["bringWorkspaceBack"];
         delete?: never;
         options?: never;
         head?: never;
@@ -369,11 +424,12 @@ export interface paths {
         /** @description Put a label where a person says. */
         put: operations["placeLabel"];
         post?: never;
-        /** @description Remove a label; a question without another one goes with it. */
+        /** @description Remove a label; its question stays, and waits for another one where it has none. */
         delete: operations["removeLabel"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Give a label another grade. */
+        patch: operations["gradeLabel"];
         trace?: never;
     };
     "/api/workspaces/{workspace}/labels/lost": {
@@ -409,6 +465,112 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who is in the workspace, and as what. */
+        get: operations["members"];
+        put?: never;
+        /** @description Make somebody a member; for somebody new there is a link, shown this once. */
+        post: operations["inviteMember"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/members/{member}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take a member out; everybody may leave. */
+        delete: operations["takeMemberOut"];
+        options?: never;
+        head?: never;
+        /** @description Give a member another role. */
+        patch: operations["changeMember"];
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/question-sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The question sets of a workspace. */
+        get: operations["questionSets"];
+        put?: never;
+        /** @description An empty set. */
+        post: operations["makeQuestionSet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/question-sets/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Remove a set with its questions and their labels. */
+        delete: operations["removeQuestionSet"];
+        options?: never;
+        head?: never;
+        /** @description Change its name or note, or whether trials ask its questions. */
+        patch: operations["changeQuestionSet"];
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/question-sets/{number}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The questions of a set with their labels, as a file. */
+        get: operations["exportQuestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/question-sets/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Look at a file of questions, and write them where `write` is true: all or nothing, unless told to skip. */
+        post: operations["importQuestions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/questions": {
         parameters: {
             query?: never;
@@ -419,7 +581,8 @@ export interface paths {
         /** @description The questions in their order, a page at a time, with what became of each. */
         get: operations["questions"];
         put?: never;
-        post?: never;
+        /** @description A new question; it waits for a label, or for the mark that nothing answers it. */
+        post: operations["writeQuestion"];
         delete?: never;
         options?: never;
         head?: never;
@@ -433,10 +596,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description A labelled question, asked now. */
+        /** @description A question with its labels, asked now; without a trace where the indexes are not built. */
         get: operations["question"];
         put?: never;
         post?: never;
+        /** @description Remove it with its labels; history keeps what it was. */
+        delete: operations["removeQuestion"];
+        options?: never;
+        head?: never;
+        /** @description Change its words, tags, set or group, or say that nothing answers it. */
+        patch: operations["changeQuestion"];
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/questions/{question}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Say that a range of a document answers a question; judged again, it is judged anew. */
+        post: operations["giveLabel"];
         delete?: never;
         options?: never;
         head?: never;
@@ -826,6 +1008,8 @@ export interface components {
         };
         /** @description One question through the pipeline: `question` is null for a typed one. */
         Asked: {
+            /** @description Whether there are indexes to ask; if not, there is no trace. */
+            built: boolean;
             absent: components["schemas"]["Absent"];
             /** @description What each stage of the trace is: sparse, dense, fused, ... */
             kinds: {
@@ -833,6 +1017,7 @@ export interface components {
             };
             question: components["schemas"]["QuestionRow"] | null;
             spans: components["schemas"]["Span"][];
+            no_answers: components["schemas"]["NoAnswer"][];
             trace: components["schemas"]["Trace"];
             cause: string | null;
             in_play: {
@@ -912,6 +1097,18 @@ export interface components {
         /** @description The chunking part of a recipe, whole or without what is left at its default. */
         Chunking: {
             chunking: unknown;
+        };
+        Columns: {
+            question: string;
+            id: string;
+            document: string;
+            quote: string;
+            start: string;
+            end: string;
+            grade: string;
+            tags: string;
+            group: string;
+            unanswerable: string;
         };
         Correction: {
             heading: string;
@@ -1095,6 +1292,15 @@ export interface components {
             chunks: components["schemas"]["ChunkRange"][];
             answers: components["schemas"]["DocumentAnswer"][];
         };
+        Doubt: {
+            key: string;
+            line: number;
+            question: string;
+            document: string;
+            quote: string;
+            places: components["schemas"]["QuotedAt"][];
+            chosen: string;
+        };
         /** @description What the levels of a line were measured on while the present documents are not measured. */
         Earlier: {
             documents: number | null;
@@ -1182,6 +1388,14 @@ export interface components {
             scores: number[];
             relevant: boolean[];
         };
+        /**
+         * @description * `jsonl` - jsonl
+         *     * `table` - table
+         *     * `topics` - topics
+         *     * `judgements` - judgements
+         * @enum {string}
+         */
+        FormEnum: "jsonl" | "table" | "topics" | "judgements";
         /** @enum {unknown} */
         FormatEnum: "doppio-recipe/1";
         HardCase: {
@@ -1232,6 +1446,15 @@ export interface components {
          * @enum {string}
          */
         ImportedFileStateEnum: "waiting" | "opened" | "added" | "replaced" | "same" | "refused";
+        Invite: {
+            username: string;
+            role: components["schemas"]["RoleEnum"];
+        };
+        Invited: {
+            member: components["schemas"]["Member"];
+            /** @description Signs in once, within twelve hours; null for who was known. */
+            link: string | null;
+        };
         Job: {
             id: number;
             kind: string;
@@ -1280,6 +1503,17 @@ export interface components {
             };
             settings: components["schemas"]["Setting"][];
         };
+        Label: {
+            id: number;
+            question: number;
+            document: number | null;
+            start: number | null;
+            end: number | null;
+            /** Format: double */
+            grade: number;
+            /** @description Who gave it; null where it came with a file. */
+            judge: string | null;
+        };
         LabelPlace: {
             document: number;
             start: number;
@@ -1318,6 +1552,11 @@ export interface components {
             text: string;
             chunk: number;
             recipe?: number;
+        };
+        Member: {
+            id: number;
+            username: string;
+            role: components["schemas"]["RoleEnum"];
         };
         Metadata: {
             key: string;
@@ -1359,6 +1598,9 @@ export interface components {
             /** @description Of a single question: of its first relevant chunk. */
             rank: number | null;
         };
+        Named: {
+            name: string;
+        };
         NamedDocument: {
             id: number;
             title: string;
@@ -1378,13 +1620,37 @@ export interface components {
             measure: string;
             nearest: components["schemas"]["Neighbour"][];
         };
+        /** @description A range of a document, or the whole of it where start and end are null. */
+        NewLabel: {
+            document: number;
+            start?: number | null;
+            end?: number | null;
+            /**
+             * Format: double
+             * @description 0 to 3; 0 says that no answer stands there.
+             * @default 1
+             */
+            grade: number;
+        };
         NewRecipe: {
             body: components["schemas"]["RecipeDocument"];
             /** @default  */
             note: string;
         };
+        NewSet: {
+            name: string;
+            /** @default  */
+            note: string;
+        };
         NewTrial: {
             recipe: number;
+        };
+        /** @description A range that somebody looked at and found no answer in. */
+        NoAnswer: {
+            id: number;
+            document: number;
+            start: number | null;
+            end: number | null;
         };
         /** @description A person's correction of one heading: `start` is the offset of its block. */
         Outline: {
@@ -1418,6 +1684,35 @@ export interface components {
             /** Format: double */
             above: number;
             pairs: components["schemas"]["Pair"][];
+        };
+        Password: {
+            password: string;
+            /** @default  */
+            present: string;
+        };
+        /** @description What is left out stays. */
+        PatchedChangeQuestion: {
+            text?: string;
+            tags?: string[];
+            set?: number;
+            group?: string;
+            unanswerable?: boolean;
+        };
+        /** @description What is left out stays. */
+        PatchedChangeSet: {
+            name?: string;
+            note?: string;
+            measured?: boolean;
+        };
+        PatchedLabelGrade: {
+            /** Format: double */
+            grade?: number;
+        };
+        PatchedNamed: {
+            name?: string;
+        };
+        PatchedRole: {
+            role?: components["schemas"]["RoleEnum"];
         };
         Place: {
             number: number;
@@ -1459,12 +1754,32 @@ export interface components {
             twins: components["schemas"]["Twins"][];
             answers: components["schemas"]["PlacedAnswer"][];
         };
+        QuestionFile: {
+            /**
+             * Format: uri
+             * @description JSONL, CSV, TSV, or TREC topics.
+             */
+            file?: string | null;
+            /**
+             * Format: uri
+             * @description TREC judgements on questions of the file or of the workspace.
+             */
+            qrels?: string | null;
+            /** @description JSON: columns, offsets, set, new_set, choices, skip, write. */
+            options?: string;
+        };
         QuestionRow: {
             id: number;
             identity: string;
             text: string;
             tags: string[];
+            set: number;
+            /** @description Questions of one group are the same in other words. */
+            group: string;
+            /** @description Whether a label says where an answer stands. */
             answerable: boolean;
+            /** @description Whether a person said that no document answers it. */
+            unanswerable: boolean;
             /** @description Whether all of its labels lost their place. */
             lost: boolean;
             /** @description Row of the ledger; null before the first trial. */
@@ -1474,6 +1789,46 @@ export interface components {
                 [key: string]: number | null;
             };
             intact: boolean | null;
+        };
+        QuestionSet: {
+            id: number;
+            name: string;
+            note: string;
+            /** @description Whether trials ask its questions. */
+            measured: boolean;
+            questions: number;
+            /** @description Those of them that have an answer, or that nothing answers. */
+            labelled: number;
+        };
+        /** @description What a file holds; counts are of what would be written, or was. */
+        QuestionsSeen: {
+            form: components["schemas"]["FormEnum"];
+            /** @description The columns of a table. */
+            names: string[];
+            columns: components["schemas"]["Columns"];
+            /** @description New ones. */
+            questions: number;
+            /** @description Questions that the set has already. */
+            known: number;
+            /** @description New ones. */
+            labels: number;
+            known_labels: number;
+            /** @description New questions without a label. */
+            waiting: number;
+            unanswerable: number;
+            wrong_count: number;
+            wrong: components["schemas"]["WrongLine"][];
+            doubt_count: number;
+            doubts: components["schemas"]["Doubt"][];
+            samples: components["schemas"]["Sample"][];
+            set: number | null;
+            written: components["schemas"]["Written"] | null;
+        };
+        QuotedAt: {
+            start: number;
+            end: number;
+            before: string;
+            after: string;
         };
         Range: {
             start: number;
@@ -1901,6 +2256,23 @@ export interface components {
             question: string;
             passage: string;
         };
+        /**
+         * @description * `reader` - reader
+         *     * `judge` - judge
+         *     * `editor` - editor
+         *     * `owner` - owner
+         * @enum {string}
+         */
+        RoleEnum: "reader" | "judge" | "editor" | "owner";
+        Sample: {
+            line: number;
+            text: string;
+            tags: string[];
+            labels: number;
+            /** @description Whether the set has the question already. */
+            known: boolean;
+            unanswerable: boolean;
+        };
         SavedRecipe: {
             recipe: components["schemas"]["Recipe"];
             job: components["schemas"]["Job"] | null;
@@ -1986,6 +2358,7 @@ export interface components {
             }[];
         };
         Span: {
+            id: number;
             document: number;
             title: string;
             section: string[];
@@ -2263,8 +2636,44 @@ export interface components {
         Workspace: {
             id: number;
             name: string;
+            /**
+             * @description The person's own.
+             *
+             *     * `reader` - reader
+             *     * `judge` - judge
+             *     * `editor` - editor
+             *     * `owner` - owner
+             */
+            role: components["schemas"]["RoleEnum"];
             documents: number;
             words: number;
+            /** Format: date-time */
+            removed_at: string | null;
+        };
+        WorkspaceHeld: {
+            id: number;
+            name: string;
+            role: components["schemas"]["RoleEnum"];
+            /** @description Things by name, and how many there are. */
+            holds: {
+                [key: string]: number;
+            };
+        };
+        WriteQuestion: {
+            text: string;
+            tags?: string[];
+            /** @description The first set where it is left out. */
+            set?: number;
+            group?: string;
+        };
+        Written: {
+            questions: number;
+            labels: number;
+        };
+        WrongLine: {
+            line: number;
+            field: string;
+            message: string;
         };
     };
     responses: {
@@ -2608,9 +3017,53 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
-    workspaces: {
+    setPassword: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+                "multipart/form-data": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    workspaces: {
+        parameters: {
+            query?: {
+                /** @description Those that were removed and can be brought back. */
+                removed?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2626,6 +3079,154 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    makeWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Named"];
+                "multipart/form-data": components["schemas"]["Named"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    workspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkspaceHeld"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    removeWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    renameWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedNamed"];
+                "multipart/form-data": components["schemas"]["PatchedNamed"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
@@ -2707,6 +3308,38 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    bringWorkspaceBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];
@@ -3293,12 +3926,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description No response body */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Label"];
+                };
             };
             400: {
                 headers: {
@@ -3340,6 +3974,51 @@ export interface operations {
                 content?: never;
             };
             400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    gradeLabel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                label: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedLabelGrade"];
+                "multipart/form-data": components["schemas"]["PatchedLabelGrade"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Label"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
@@ -3419,6 +4098,413 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    members: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Member"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    inviteMember: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invite"];
+                "multipart/form-data": components["schemas"]["Invite"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    takeMemberOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                member: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    changeMember: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                member: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedRole"];
+                "multipart/form-data": components["schemas"]["PatchedRole"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Member"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    questionSets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionSet"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    makeQuestionSet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSet"];
+                "multipart/form-data": components["schemas"]["NewSet"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionSet"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    removeQuestionSet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    changeQuestionSet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedChangeSet"];
+                "multipart/form-data": components["schemas"]["PatchedChangeSet"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    exportQuestions: {
+        parameters: {
+            query?: {
+                /** @description jsonl where it is left out. */
+                form?: "csv" | "jsonl" | "qrels" | "topics" | "tsv";
+                /** @description Judgements (qrels) on the chunks of this recipe's cut. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                number: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    importQuestions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "multipart/form-data": components["schemas"]["QuestionFile"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionsSeen"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     questions: {
         parameters: {
             query?: {
@@ -3446,6 +4532,50 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    writeQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteQuestion"];
+                "multipart/form-data": components["schemas"]["WriteQuestion"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionRow"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
@@ -3494,6 +4624,128 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    removeQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    changeQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedChangeQuestion"];
+                "multipart/form-data": components["schemas"]["PatchedChangeQuestion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionRow"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    giveLabel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLabel"];
+                "multipart/form-data": components["schemas"]["NewLabel"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Label"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];

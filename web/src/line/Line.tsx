@@ -1,8 +1,10 @@
 // The line: seven stages from left to right, Sparse above Dense, each with its level. It is the navigation.
 import type { Line as LineData, StageLevel } from "../api/client";
+import { running, useStartTrial } from "../api/queries";
 import { Marker } from "../shell/Marker";
 import { STAGES, TITLES, useGo, useNamedBranch, useStage, type StageName } from "../shell/pin";
-import { percent } from "../text/numbers";
+import { useMay } from "../shell/workspace";
+import { counted, percent } from "../text/numbers";
 
 export function Line({ line }: { line: LineData }) {
   const of = (kind: StageName) => line.stages.filter((stage) => stage.kind === kind);
@@ -63,7 +65,7 @@ function Block({
   const named = useNamedBranch();
   const here = useStage() === kind;
   const current = here && (!title || (named ? named === level?.stage : first));
-  const known = level && level.in_play !== null;
+  const known = level && level.in_play !== null && total > 0;
   const lost = level?.lost ?? 0;
   const lostText =
     lost > 0 ? (half ? `${lost} missed` : `${lost} lost`) : lost < 0 ? `${-lost} more` : "none lost";
@@ -125,7 +127,15 @@ function Block({
             </span>
           </>
         ) : (
-          <span className="facts">{level ? "not measured yet" : half ? absent(kind) : ""}</span>
+          <span className="facts">
+            {level
+              ? level.in_play === null
+                ? "not measured yet"
+                : "no question yet"
+              : half
+                ? absent(kind)
+                : ""}
+          </span>
         )}
       </span>
     </button>
@@ -144,7 +154,24 @@ function ofEarlier({ documents, measured_at }: NonNullable<LineData["earlier"]>)
     hour: "2-digit",
     minute: "2-digit",
   });
-  return documents === null ? when : `${documents} documents, ${when}`;
+  return documents === null ? when : `${counted(documents, "document")}, ${when}`;
+}
+
+/** Documents or labels have changed since: the way to the figures of now. */
+function MeasureAgain({ line }: { line: LineData }) {
+  const start = useStartTrial();
+  const mayEdit = useMay("editor");
+  if (!mayEdit || running(line.job)) return null;
+  return (
+    <button
+      type="button"
+      className="measure-again"
+      disabled={start.isPending}
+      onClick={() => start.mutate(line.recipe.id)}
+    >
+      Measure again
+    </button>
+  );
 }
 
 function Delivered({ line }: { line: LineData }) {
@@ -152,7 +179,12 @@ function Delivered({ line }: { line: LineData }) {
     return (
       <div className="delivered">
         <div className="soft">Delivered</div>
-        <div className="small-text soft">Measured when the recipe has been built.</div>
+        <div className="small-text soft">
+          {line.delivered === null
+            ? "Measured when the recipe has been built."
+            : "Measured once questions have labels."}
+        </div>
+        {line.earlier && line.answerable === 0 && <MeasureAgain line={line} />}
       </div>
     );
   }
@@ -165,7 +197,10 @@ function Delivered({ line }: { line: LineData }) {
         {line.delivered} of {line.answerable} {line.earlier ? "delivered" : "questions"}
       </div>
       {line.earlier ? (
-        <div className="small-text">{ofEarlier(line.earlier)}</div>
+        <div className="small-text">
+          {ofEarlier(line.earlier)}
+          <MeasureAgain line={line} />
+        </div>
       ) : (
         <div className="small-text soft num">± {(100 * half).toFixed(1)} points at 95 %</div>
       )}

@@ -73,6 +73,7 @@ function Rows({ rows }: { rows: QuestionRow[] }) {
     count: shown.length,
     getScrollElement: () => frame.current,
     estimateSize: () => 52,
+    getItemKey: (index) => shown[index]!.id,
     overscan: 8,
   });
   const here = shown.findIndex((row) => row.id === pin.question);

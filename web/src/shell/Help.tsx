@@ -4,8 +4,11 @@ import { Modal, Table } from "react-bootstrap";
 const KEYS = [
   ["1 – 7", "open a stage"],
   ["j, k", "next and previous question"],
-  ["n", "next question that was not delivered"],
+  ["n", "next question that is not right, or has no label"],
   ["/", "type a question"],
+  ["g", "label mode for the pinned question"],
+  ["0 – 3", "in label mode: grade the selected words, or the hit at the pointer"],
+  ["u", "in label mode: take the last step back"],
   ["Esc", "take the pin away: see the stage as a whole"],
   ["?", "this card"],
 ];

@@ -2,43 +2,41 @@
 import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { NavLink, Outlet, useLocation } from "react-router";
-import { useLine, useQuestions, useTrialsToCome, useWorkspaces } from "../api/queries";
+import { useLine, useQuestions, useTrialsToCome } from "../api/queries";
+import { LabelModeProvider } from "../labels/mode";
 import { Line } from "../line/Line";
 import { Drawer } from "../questions/Drawer";
 import { RecipeEditor } from "../recipe/RecipeEditor";
 import { RecipePicker } from "../recipe/RecipePicker";
+import { counted } from "../text/numbers";
 import { Help } from "./Help";
 import { JobBar } from "./JobBar";
 import { useKeys } from "./keyboard";
 import { TITLES, useStage } from "./pin";
 import { useReachable } from "./reachable";
-import { Empty, Shown } from "./states";
-import { WorkspaceContext } from "./workspace";
+import { WorkspaceMenu } from "../workspaces/WorkspaceMenu";
+import { Shown } from "./states";
+import { useMay, useOwnWorkspace } from "./workspace";
 
 export function Shell() {
-  const workspaces = useWorkspaces();
   return (
-    <Shown query={workspaces} what="Opening Doppio">
-      {(list) =>
-        list[0] ? (
-          <WorkspaceContext value={list[0].id}>
-            <Frame name={list[0].name} documents={list[0].documents} />
-          </WorkspaceContext>
-        ) : (
-          <Empty title="No workspace yet">Load the demo with ./doppio demo, then reload this page.</Empty>
-        )
-      }
-    </Shown>
+    <LabelModeProvider>
+      <Frame />
+    </LabelModeProvider>
   );
 }
 
-function Frame({ name, documents }: { name: string; documents: number }) {
+function Frame() {
+  const { name, documents } = useOwnWorkspace();
   const line = useLine();
   const questions = useQuestions();
   const toCome = useTrialsToCome().data?.length ?? 0;
   const [editing, setEditing] = useState(false);
   const [help, setHelp] = useState(false);
-  const onTrials = useLocation().pathname.startsWith("/trials");
+  const path = useLocation().pathname;
+  const onTrials = path.startsWith("/trials");
+  const onBegin = path.startsWith("/begin");
+  const mayEdit = useMay("editor");
   const stage = useStage();
   useReachable();
   useKeys(questions.data ?? [], () => setHelp((shown) => !shown));
@@ -46,22 +44,30 @@ function Frame({ name, documents }: { name: string; documents: number }) {
     <div className="app">
       <header className="top">
         <h1 className="visually-hidden">
-          {onTrials ? "Trials" : stage ? TITLES[stage] : "Line"} of {name}
+          {onTrials ? "Trials" : onBegin ? "Beginning" : stage ? TITLES[stage] : "Line"} of {name}
         </h1>
         <NavLink className="name" to="/line/fused">
           Doppio
         </NavLink>
-        <span>{name}</span>
+        <WorkspaceMenu />
         <span className="soft small-text">
-          {documents} documents, {line.data?.questions ?? "…"} questions
+          {counted(documents, "document")}, {line.data ? counted(line.data.questions, "question") : "…"}
         </span>
         <span className="ms-auto d-flex align-items-center gap-2">
           {line.data && <RecipePicker recipe={line.data.recipe} />}
-          <Button size="sm" variant="outline-primary" onClick={() => setEditing(true)} disabled={!line.data}>
-            Edit recipe
-          </Button>
+          {mayEdit && (
+            <Button
+              size="sm"
+              variant="outline-primary"
+              onClick={() => setEditing(true)}
+              disabled={!line.data}
+            >
+              Edit recipe
+            </Button>
+          )}
           <nav className="d-flex gap-1">
-            <NavLink to="/line/fused" className={onTrials ? "" : "active"}>
+            <NavLink to="/begin">Begin</NavLink>
+            <NavLink to="/line/fused" className={onTrials || onBegin ? "" : "active"}>
               Line
             </NavLink>
             <NavLink to="/trials">
@@ -93,7 +99,7 @@ function Frame({ name, documents }: { name: string; documents: number }) {
           )}
         </Shown>
       </div>
-      {onTrials ? (
+      {onTrials || onBegin ? (
         <Outlet />
       ) : (
         <main className="work">

@@ -15,7 +15,7 @@ export function Loading({ what }: { what: string }) {
 }
 
 /** Indexes are missing or damaged: what the server says of it, and the button that mends it. */
-function NotBuilt({ detail }: { detail: string }) {
+export function NotBuilt({ detail }: { detail: string }) {
   const line = useLine();
   const start = useStartTrial();
   const busy = running(line.data?.job);

@@ -1,17 +1,23 @@
 // Where a stage and the pin cross.
 import { useAsked } from "../api/queries";
 import type { Asked } from "../api/client";
+import { PinnedContext } from "../labels/Judged";
+import { LabelBar } from "../labels/LabelBar";
+import { useLabelMode } from "../labels/mode";
 import { useNamedBranch, usePin, useStage, type StageName } from "../shell/pin";
-import { Shown } from "../shell/states";
+import { NotBuilt, Shown } from "../shell/states";
 import { Chunks } from "./chunks/Chunks";
 import { ChunksPinned } from "./chunks/ChunksPinned";
 import { Context, ContextPinned } from "./context/Context";
 import { Dense, DensePinned } from "./dense/Dense";
-import { Documents, DocumentsPinned } from "./documents/Documents";
+import { Documents } from "./documents/Documents";
+import { DocumentsPinned } from "./documents/DocumentsPinned";
 import { Fused, FusedPinned } from "./fused/Fused";
 import { Reranked, RerankedPinned } from "./reranked/Reranked";
 import { PinHead } from "./shared/PinHead";
 import { Sparse, SparsePinned } from "./sparse/Sparse";
+
+const NOT_BUILT = "The indexes of the recipe in force are not built for the present documents yet.";
 
 const WHOLE: Record<StageName, React.ComponentType> = {
   documents: Documents,
@@ -37,6 +43,7 @@ export function StageView() {
   const pin = usePin();
   const branch = useNamedBranch();
   const asked = useAsked(pin.question, pin.text);
+  const mode = useLabelMode();
   if (pin.question === null && pin.text === null) {
     const View = WHOLE[stage];
     return <View />;
@@ -45,12 +52,13 @@ export function StageView() {
   return (
     <Shown query={asked} what="Asking">
       {(data) => (
-        <>
+        <PinnedContext value={data}>
           <PinHead asked={data} stage={stage} />
+          {mode.on && data.question && <LabelBar asked={data} />}
           <div className="body" key={`${pin.question}${pin.text}${stage}${branch}`}>
-            <View asked={data} />
+            {data.built || stage === "documents" ? <View asked={data} /> : <NotBuilt detail={NOT_BUILT} />}
           </div>
-        </>
+        </PinnedContext>
       )}
     </Shown>
   );

@@ -24,3 +24,7 @@ export const score = (value: number): string => {
 };
 export const percent = (share: number): string =>
   `${(100 * share).toFixed(share === 1 || share === 0 ? 0 : 1)} %`;
+
+/** A count with its noun, in the singular where it is one. */
+export const counted = (count: number, noun: string): string =>
+  `${count.toLocaleString()} ${noun}${count === 1 ? "" : "s"}`;

@@ -1,6 +1,6 @@
 // Trials: recipes against metrics, and where each loses its questions.
 import { useState } from "react";
-import { Button, Table } from "react-bootstrap";
+import { Button, Form, Table } from "react-bootstrap";
 import { useFamily } from "../api/catalogue";
 import type { Job, Trial } from "../api/client";
 import { usePutInForce } from "../recipe/api";
@@ -39,6 +39,8 @@ function placesOf(rows: Trial[]): Place[] {
 const named = (row: Trial, kind: string): string[] =>
   Object.keys(row.kinds).filter((stage) => row.kinds[stage] === kind);
 
+const placeOf = (rows: Trial[], stage: string) => placesOf(rows).find(({ key }) => key === stage);
+
 const at = (row: Trial, { kind, nth }: Place): string => named(row, kind)[nth] ?? "";
 
 /** Cut-offs that trials were measured at. */
@@ -57,6 +59,7 @@ export function Trials() {
   const toCome = useTrialsToCome().data ?? [];
   const [stage, setStage] = useState("context");
   const [k, setK] = useState(5);
+  const [all, setAll] = useState(false);
   return (
     <main className="panel trials" aria-label="Trials">
       {toCome.length > 0 && <ToCome jobs={toCome} />}
@@ -105,8 +108,17 @@ export function Trials() {
                     ))}
                   </select>
                 </label>
+                <Form.Check
+                  type="checkbox"
+                  id="all-measures"
+                  className="small-text text-nowrap mb-0"
+                  label="all measures"
+                  checked={all}
+                  onChange={() => setAll(!all)}
+                />
               </div>
-              <MetricTable rows={rows} place={placesOf(rows).find(({ key }) => key === stage)} k={k} />
+              <MetricTable rows={rows} place={placeOf(rows, stage)} k={k} all={all} />
+              <Holes rows={rows} place={placeOf(rows, stage)} k={k} />
               <LedgerPicture rows={rows} />
               <Levels rows={rows} />
             </>
@@ -133,12 +145,22 @@ function ToCome({ jobs }: { jobs: Job[] }) {
   );
 }
 
-function MetricTable({ rows, place, k }: { rows: Trial[]; place: Place | undefined; k: number }) {
-  const metrics = useFamily("metrics").kinds.map(({ name, title, facts, origin }) => ({
-    key: facts.cut ? `${name}@${k}` : name,
-    title: facts.cut ? `${title}@${k}` : title,
-    help: `${String(facts.help)}${origin ? ` (${origin})` : ""}`,
-  }));
+interface MetricTableProps {
+  rows: Trial[];
+  place: Place | undefined;
+  k: number;
+  all: boolean;
+}
+
+function MetricTable({ rows, place, k, all }: MetricTableProps) {
+  const kinds = useFamily("metrics").kinds;
+  const metrics = kinds
+    .filter(({ facts }) => all || facts.everyday !== false)
+    .map(({ name, title, facts, origin }) => ({
+      key: facts.cut ? `${name}@${k}` : name,
+      title: facts.cut ? `${title}@${k}` : title,
+      help: `${String(facts.help)}${origin ? ` (${origin})` : ""}`,
+    }));
   const value = (row: Trial, metric: string) => (place ? row.stages[at(row, place)]?.[metric] : undefined);
   const put = usePutInForce();
   const again = useStartTrial();
@@ -205,6 +227,27 @@ function MetricTable({ rows, place, k }: { rows: Trial[]; place: Place | undefin
         ))}
       </tbody>
     </Table>
+  );
+}
+
+/** Says where the order of recipes may come from what was judged rather than from what they found. */
+function Holes({ rows, place, k }: { rows: Trial[]; place: Place | undefined; k: number }) {
+  if (!place) return null;
+  const seen = rows.flatMap((row) => {
+    const found = row.stages[at(row, place)];
+    const judged = found?.[`judged@${k}`];
+    const hit = found?.[`hit@${k}`];
+    return judged === undefined || hit === undefined ? [] : [{ row, open: 1 - judged, hit }];
+  });
+  const most = seen.reduce((a, b) => (b.open > a.open ? b : a), seen[0]!);
+  const close = seen.some(({ hit }) => most && Math.abs(hit - most.hit) < most.open);
+  if (seen.length < 2 || most.open < 0.05 || !close) return null;
+  return (
+    <p className="notice small-text" role="note">
+      Nobody has judged {percent(most.open)} of the first {k} of {most.row.recipe.name} v
+      {most.row.recipe.version}, and other recipes are closer to it than that: which of them is better may
+      hang on hits that nobody looked at.
+    </p>
   );
 }
 

@@ -17,7 +17,7 @@ Range = tuple[int, int, int]
 class Judged:
     """One ranking for one answerable question; what several metrics look at is worked out once.
 
-    ranking : (n,) int64, chunks, best first
+    ranking : (n,) int64, chunks, best first; no two of one host, see `handed_on`
     """
 
     ranking: NDArray[np.int64]
@@ -26,22 +26,43 @@ class Judged:
 
     @cached_property
     def matrix(self) -> NDArray[np.bool_]:
-        """(spans, n) bool: is the n-th ranked chunk relevant to the m-th span?"""
+        """(answers, n) bool: is the n-th ranked chunk relevant to the m-th answer?"""
         return self.relevance.matrix(self.ranking)
 
     @cached_property
     def relevant(self) -> NDArray[np.bool_]:
-        """(n,) bool: is the chunk relevant to any span?"""
-        return np.asarray(self.matrix.any(axis=0))
+        """(n,) bool: is the chunk relevant to any answer? A document that is the answer as a whole counts once."""
+        counted = self.matrix
+        if self.once.any():
+            before: NDArray[np.int64] = np.cumsum(counted, axis=1) - counted
+            counted = counted & ~(self.once[:, None] & (before > 0))
+        return np.asarray(counted.any(axis=0))
+
+    @cached_property
+    def once(self) -> NDArray[np.bool_]:
+        """(answers,) bool: is the answer a whole document?"""
+        return np.array([span is None for span in self.relevance.ranges], bool)
+
+    @cached_property
+    def new(self) -> NDArray[np.bool_]:
+        """(n,) bool: does the chunk meet an answer that no chunk before it has met?"""
+        found = np.zeros(len(self.ranking), bool)
+        found[self.first[self.met]] = True
+        return found
+
+    @cached_property
+    def rejected(self) -> NDArray[np.bool_]:
+        """(n,) bool: has somebody looked at the chunk and found no answer?"""
+        return np.isin(self.ranking, self.relevance.rejected)
 
     @cached_property
     def met(self) -> NDArray[np.bool_]:
-        """(spans,) bool: has the span a relevant chunk anywhere in the ranking?"""
+        """(answers,) bool: has the answer a relevant chunk anywhere in the ranking?"""
         return np.asarray(self.matrix.any(axis=1))
 
     @cached_property
     def first(self) -> NDArray[np.int64]:
-        """(spans,) int64: place of the first chunk that is relevant to each span, from 0; `NEVER` without one."""
+        """(answers,) int64: place of the first chunk that is relevant to each, from 0; `NEVER` without one."""
         spans, length = self.matrix.shape
         if not length:
             return np.full(spans, NEVER)
@@ -49,18 +70,26 @@ class Judged:
 
     @cached_property
     def spans(self) -> list[Range]:
-        """Spans that have offsets, as (document, start, end)."""
+        """Answers that have offsets, as (document, start, end)."""
         return [span for span in self.relevance.ranges if span is not None]
 
     def pieces(self, k: int) -> list[Range]:
-        """What the first `k` chunks hand on; chunks of one host hand on the same text, and it is paid for once."""
-        table = self.table
-        return list(
-            dict.fromkeys(
-                (int(table.document[chunk]), int(table.host_start[chunk]), int(table.host_end[chunk]))
-                for chunk in self.ranking[:k]
-            )
-        )
+        """What the first `k` chunks hand on."""
+        return hosts(self.ranking[:k], self.table)
+
+
+def handed_on(ranking: NDArray[np.int64], table: ChunkTable) -> NDArray[np.int64]:
+    """A ranking without the chunks whose host, which is what the assistant gets, stands higher already."""
+    first: dict[Range, int] = {}
+    for place, host in enumerate(hosts(ranking, table)):
+        first.setdefault(host, place)
+    return ranking if len(first) == len(ranking) else ranking[list(first.values())]
+
+
+def hosts(chunks: NDArray[np.int64], table: ChunkTable) -> list[Range]:
+    """What each chunk hands on, as (document, start, end)."""
+    columns = (table.document[chunks], table.host_start[chunks], table.host_end[chunks])
+    return list(zip(*(column.tolist() for column in columns), strict=True))
 
 
 def shared(one: Range, others: list[Range]) -> int:

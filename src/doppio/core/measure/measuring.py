@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.chunking.table import ChunkTable
-from doppio.core.measure.judged import Judged
+from doppio.core.measure.judged import Judged, handed_on
 from doppio.core.measure.metrics.kind import METRICS
 from doppio.core.measure.relevance import Relevance
 
@@ -26,14 +26,18 @@ def measure(ranking: NDArray[np.int64], relevance: Relevance, table: ChunkTable,
     cutoffs : sequence of int
         The values of k.
 
+    Notes
+    -----
+    What is counted is what an assistant gets: where chunks have hosts, the first k are hosts.
+
     Returns
     -------
     dict
         Every metric that says something: those that look at all of the ranking by their names, then for each k the
         others as `recall@k`.
     """
-    judged = Judged(ranking, relevance, table)
-    found = {metric.name: metric.of(judged, len(ranking)) for metric in METRICS if not metric.cut}
+    judged = Judged(handed_on(ranking, table), relevance, table)
+    found = {metric.name: metric.of(judged, len(judged.ranking)) for metric in METRICS if not metric.cut}
     for k in cutoffs:
         found |= {f"{metric.name}@{k}": metric.of(judged, k) for metric in METRICS if metric.cut}
     return {name: value for name, value in found.items() if value is not None}

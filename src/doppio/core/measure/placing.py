@@ -3,7 +3,7 @@
 from collections import Counter
 from dataclasses import dataclass
 
-from doppio.core.formats.questions import find_quote
+from doppio.core.text.quotes import find_quote
 from doppio.core.text.units import folded_words, words
 
 AROUND = 120

@@ -1,6 +1,7 @@
 """Labelled questions: where in the documents their answers stand."""
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
 
 @dataclass(frozen=True)
@@ -15,13 +16,58 @@ class Span:
 
 @dataclass(frozen=True)
 class Question:
-    """A labelled question; one without spans has been marked as unanswerable."""
+    """A labelled question; one without spans has been marked as unanswerable.
+
+    rejected : ranges in which somebody looked and found no answer
+    """
 
     id: str
     text: str
     spans: tuple[Span, ...] = ()
     tags: tuple[str, ...] = ()
+    rejected: tuple[Span, ...] = ()
 
     @property
     def answerable(self) -> bool:
         return bool(self.spans)
+
+
+def merged(spans: Iterable[Span]) -> tuple[Span, ...]:
+    """What counts as one answer: spans of a document that overlap are one, of the highest of their grades.
+
+    Notes
+    -----
+    A document that is labelled as a whole counts once, and not at all where spans with offsets say where in it the
+    answers stand. Spans that only touch stay two. The order is that of each answer's first span.
+    """
+    every = list(spans)
+    placed = {span.document for span in every if span.start is not None}
+    answers: list[Span] = []
+    for span in every:
+        if span.start is None and span.document in placed:
+            continue
+        alike = [other for other in answers if _overlap(span, other)]
+        for other in alike:
+            span = _joined(span, other)
+        at = answers.index(alike[0]) if alike else len(answers)
+        answers = (
+            [other for other in answers[:at] if other not in alike]
+            + [span]
+            + [other for other in answers[at:] if other not in alike]
+        )
+    return tuple(answers)
+
+
+def _overlap(one: Span, other: Span) -> bool:
+    if one.document != other.document:
+        return False
+    if one.start is None or one.end is None or other.start is None or other.end is None:
+        return True
+    return one.start < other.end and other.start < one.end
+
+
+def _joined(one: Span, other: Span) -> Span:
+    grade = max(one.grade, other.grade)
+    if one.start is None or one.end is None or other.start is None or other.end is None:
+        return replace(one, grade=grade)
+    return Span(one.document, min(one.start, other.start), max(one.end, other.end), grade)

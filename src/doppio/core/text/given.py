@@ -1,7 +1,7 @@
 """Where do offsets on a text as it was given stand in its canonical form?"""
 
 import unicodedata
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from itertools import pairwise
 
@@ -45,6 +45,22 @@ def moved(moves: Sequence[Sequence[int]], offset: int) -> int:
     """Where an offset of the given text stands in its canonical form."""
     row = bisect_right(moves, offset, key=lambda pair: pair[0]) - 1
     return offset if row < 0 else moves[row][1] + offset - moves[row][0]
+
+
+def back(moves: Sequence[Sequence[int]], offset: int) -> int:
+    """The offset of the given text that `moved` brings to an offset of its canonical form.
+
+    Notes
+    -----
+    Of several the first, and where none is brought there, within what composes, the one before.
+    """
+    row = bisect_left(moves, offset, key=lambda pair: pair[1])
+    if row < len(moves) and moves[row][1] == offset:
+        return moves[row][0]
+    if not row:
+        return offset
+    reached = moves[row - 1][0] + offset - moves[row - 1][1]
+    return min(reached, moves[row][0]) if row < len(moves) else reached
 
 
 def given_length(moves: Sequence[Sequence[int]], text: str) -> int:

@@ -76,6 +76,7 @@ class AskedBeforeSerializer(s.Serializer):
 
 
 class SpanSerializer(s.Serializer):
+    id = s.IntegerField()
     document = s.IntegerField()
     title = s.CharField()
     section = s.ListField(child=s.CharField())
@@ -92,11 +93,40 @@ class QuestionRowSerializer(s.Serializer):
     identity = s.CharField()
     text = s.CharField()
     tags = s.ListField(child=s.CharField())
-    answerable = s.BooleanField()
+    set = s.IntegerField()
+    group = s.CharField(allow_blank=True, help_text="Questions of one group are the same in other words.")
+    answerable = s.BooleanField(help_text="Whether a label says where an answer stands.")
+    unanswerable = s.BooleanField(help_text="Whether a person said that no document answers it.")
     lost = s.BooleanField(help_text="Whether all of its labels lost their place.")
     cause = s.CharField(allow_null=True, help_text="Row of the ledger; null before the first trial.")
     ranks = s.DictField(child=s.IntegerField(allow_null=True), help_text="Rank of the first relevant chunk a stage.")
     intact = s.BooleanField(allow_null=True)
+
+
+class WriteQuestionSerializer(s.Serializer):
+    text = s.CharField(max_length=10_000)
+    tags = s.ListField(child=s.CharField(), required=False)
+    set = s.IntegerField(required=False, help_text="The first set where it is left out.")
+    group = s.CharField(required=False, allow_blank=True, max_length=120)
+
+
+class ChangeQuestionSerializer(s.Serializer):
+    """What is left out stays."""
+
+    text = s.CharField(required=False, max_length=10_000)
+    tags = s.ListField(child=s.CharField(), required=False)
+    set = s.IntegerField(required=False)
+    group = s.CharField(required=False, allow_blank=True, max_length=120)
+    unanswerable = s.BooleanField(required=False)
+
+
+class NoAnswerSerializer(s.Serializer):
+    """A range that somebody looked at and found no answer in."""
+
+    id = s.IntegerField()
+    document = s.IntegerField()
+    start = s.IntegerField(allow_null=True)
+    end = s.IntegerField(allow_null=True)
 
 
 class NamedDocumentSerializer(s.Serializer):
@@ -114,10 +144,12 @@ class AbsentSerializer(s.Serializer):
 class AskedSerializer(s.Serializer):
     """One question through the pipeline: `question` is null for a typed one."""
 
+    built = s.BooleanField(help_text="Whether there are indexes to ask; if not, there is no trace.")
     absent = AbsentSerializer()
     kinds = s.DictField(child=s.CharField(), help_text="What each stage of the trace is: sparse, dense, fused, ...")
     question = QuestionRowSerializer(allow_null=True)
     spans = SpanSerializer(many=True)
+    no_answers = NoAnswerSerializer(many=True)
     trace = TraceSerializer()
     cause = s.CharField(allow_null=True)
     in_play = s.DictField(child=s.BooleanField())

@@ -90,21 +90,52 @@ def question_row(row: Question, found: Mapping[str, Any] | None) -> dict[str, An
         "identity": row.identity,
         "text": row.text,
         "tags": row.tags,
-        "answerable": any(not span.lost for span in row.spans.all()),
+        "answerable": any(span.counts for span in row.spans.all()),
+        "unanswerable": row.unanswerable,
         "lost": is_lost(row),
+        "set": row.set_id,
+        "group": row.group,
         "cause": found["cause"] if found else None,
         "ranks": found["ranks"] if found else {},
         "intact": any(found["intact"]) if found and found["intact"] else None,
     }
 
 
+def labelled_body(row: Question) -> dict[str, Any]:
+    """A question with its labels, before any index can be asked."""
+    return {
+        "built": False,
+        "absent": {"count": 0, "documents": []},
+        "kinds": {},
+        "question": question_row(row, None),
+        "spans": shown_spans(row, None),
+        "no_answers": no_answers(row),
+        "trace": Trace(row.text, "", (), 0).to_json(),
+        "cause": None,
+        "in_play": {},
+        "ranks": {},
+        "chunks": [],
+    }
+
+
+def no_answers(row: Question) -> list[dict[str, Any]]:
+    """Ranges in which somebody found no answer."""
+    return [
+        {"id": span.pk, "document": span.document_id, "start": span.start, "end": span.end}
+        for span in row.spans.all()
+        if not span.lost and span.grade == 0
+    ]
+
+
 def asked_body(space: Workspace, pipeline: Pipeline, trace: Trace, relevant: Relevance | None) -> dict[str, Any]:
     missing = absent(space, pipeline)
     return {
+        "built": True,
         "absent": {"count": len(missing), "documents": [{"id": pk, "title": title} for pk, title in missing[:NAMED]]},
         "kinds": stage_kinds(pipeline.recipe),
         "question": None,
         "spans": [],
+        "no_answers": [],
         "trace": trace.to_json(),
         "cause": None,
         "in_play": in_play(trace, relevant) if relevant is not None else {},
@@ -113,11 +144,14 @@ def asked_body(space: Workspace, pipeline: Pipeline, trace: Trace, relevant: Rel
     }
 
 
-def shown_spans(row: Question, relevant: Relevance) -> list[dict[str, Any]]:
-    placed = [(span, span.document) for span in row.spans.all() if not span.lost and span.document is not None]
+def shown_spans(row: Question, relevant: Relevance | None) -> list[dict[str, Any]]:
+    """The labels of a question, each by itself; `relevant` is `relevance_of_each` of them."""
+    placed = [(span, span.document) for span in row.spans.all() if span.counts and span.document is not None]
     paths = section_headings(document.pk for _, document in placed)
     found = []
-    for (span, document), chunks, intact in zip(placed, relevant.chunks, relevant.intact, strict=True):
+    chunks_of = [chunks.tolist() for chunks in relevant.chunks] if relevant else [[]] * len(placed)
+    intact_of = relevant.intact if relevant else [False] * len(placed)
+    for (span, document), chunks, intact in zip(placed, chunks_of, intact_of, strict=True):
         start, end = span.start, span.end
         text = "" if start is None else document.text[start:end]
         inside = [
@@ -127,6 +161,7 @@ def shown_spans(row: Question, relevant: Relevance) -> list[dict[str, Any]]:
         ]
         found.append(
             {
+                "id": span.pk,
                 "document": document.pk,
                 "title": document.title,
                 "section": paths.get((document.pk, inside[-1]), []) if inside else [],
@@ -135,7 +170,7 @@ def shown_spans(row: Question, relevant: Relevance) -> list[dict[str, Any]]:
                 "grade": span.grade,
                 "text": text,
                 "intact": intact,
-                "chunks": chunks.tolist(),
+                "chunks": chunks,
             }
         )
     return found

@@ -15,7 +15,7 @@ from doppio.core.measure.relevance import relevance
 from doppio.core.pipeline import Pipeline
 from doppio.jobs.serializers import JobSerializer
 from doppio.jobs.turns import HEAVY
-from doppio.library.access import person, workspace_for
+from doppio.library.access import person, workspace_of
 from doppio.library.models import Workspace
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
@@ -42,9 +42,9 @@ HITS, NEIGHBOURS = 20, 20
 CLOSEST, LEAST_CLOSE = 0.95, 0.5
 
 
-def with_dense(request: Request, workspace: int) -> tuple[Workspace, Pipeline, DenseBranch]:
+def with_dense(request: Request) -> tuple[Workspace, Pipeline, DenseBranch]:
     """The workspace, the pipeline and the dense branch that a request is about."""
-    space, pipeline = asked_pipeline(request, workspace)
+    space, pipeline = asked_pipeline(request)
     branch = dense_branch(pipeline, request.query_params.get("branch"))
     if branch is None:
         raise RecipeError("branches: this recipe has no dense branch")
@@ -58,7 +58,7 @@ class DenseStageView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """The index of a dense branch: its size, its structure, and how close chunks are to each other."""
-        return Response(dense_stage(*asked_pipeline(request, workspace), request.query_params.get("branch")))
+        return Response(dense_stage(*asked_pipeline(request), request.query_params.get("branch")))
 
 
 class SurveyView(APIView):
@@ -67,7 +67,7 @@ class SurveyView(APIView):
     )
     def get(self, request: Request, workspace: int) -> Response:
         """Structures and settings measured on the vectors of the recipe's dense branch."""
-        found = survey_stage(*with_dense(request, workspace))
+        found = survey_stage(*with_dense(request))
         return Response({**found, "job": JobSerializer(found["job"]).data if found["job"] else None})
 
     @extend_schema(
@@ -75,7 +75,7 @@ class SurveyView(APIView):
     )
     def post(self, request: Request, workspace: int) -> Response:
         """Measure them now."""
-        space = workspace_for(request, workspace)
+        space = workspace_of(request)
         recipe = recipe_for(space, request.query_params.get("recipe"))
         return Response(
             JobSerializer(start_survey(recipe, person(request), request.query_params.get("branch", ""))).data,
@@ -92,7 +92,7 @@ class NeighboursView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """The chunks that lie nearest to a chunk."""
-        _, pipeline, branch = with_dense(request, workspace)
+        _, pipeline, branch = with_dense(request)
         chunk = whole_number(request, "chunk", len(pipeline.chunks))
         numbers, scores = neighbours(branch, chunk, NEIGHBOURS)
         first, *others = brief_chunks(pipeline, [chunk, *numbers])
@@ -109,7 +109,7 @@ class VectorMapView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """Chunks on the two principal axes, with a question, its first hits and its answers."""
-        space, pipeline, branch = with_dense(request, workspace)
+        space, pipeline, branch = with_dense(request)
         wanted, text = request.query_params.get("question", ""), request.query_params.get("text", "")
         answers: list[int] = []
         if wanted.isdecimal():
@@ -133,7 +133,7 @@ class ClosePairsView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """Pairs of chunks that are nearly the same to the encoder, over the whole corpus."""
-        _, pipeline, branch = with_dense(request, workspace)
+        _, pipeline, branch = with_dense(request)
         given = request.query_params.get("above", str(CLOSEST))
         try:
             above = float(given)

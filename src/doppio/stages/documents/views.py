@@ -6,7 +6,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from doppio.library.access import workspace_for
+from doppio.library.access import workspace_of
 from doppio.recipes.access import recipe_for
 from doppio.recipes.builds import chunks_of
 from doppio.recipes.services import core_recipe
@@ -19,13 +19,13 @@ class DocumentAnswersView(APIView):
     @extend_schema(parameters=[RECIPE], responses=DocumentViewSerializer, operation_id="documentView")
     def get(self, request: Request, workspace: int, document: int) -> Response:
         """Chunk bounds and labelled answers of a document under a recipe."""
-        space = workspace_for(request, workspace)
+        space = workspace_of(request)
         row = get_object_or_404(space.documents.only("pk"), pk=document)
         recipe = recipe_for(space, request.query_params.get("recipe"))
         trial = latest_trial(recipe)
         chunks = chunks_of(space, core_recipe(recipe), row.pk)
         causes = dict(trial.rows.values_list("question_id", "cause")) if trial else {}
-        spans = row.spans.filter(lost=False).select_related("question").order_by("start")
+        spans = row.spans.filter(lost=False, grade__gt=0).select_related("question").order_by("start")
         return Response(
             {
                 "chunks": chunks,

@@ -9,7 +9,7 @@ from doppio.core.branches.kind import kind_of
 from doppio.core.measure.relevance import relevance
 from doppio.core.trace import Trace
 from doppio.jobs.turns import HEAVY
-from doppio.library.access import workspace_for
+from doppio.library.access import workspace_of
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
 from doppio.recipes.access import recipe_for
@@ -30,7 +30,7 @@ class MixView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """recall@k as the weight moves from one branch to the other, over all labelled questions or for one."""
-        space = workspace_for(request, workspace)
+        space = workspace_of(request)
         recipe = recipe_for(space, request.query_params.get("recipe"))
         core = core_recipe(recipe)
         trial = latest_trial(recipe)
@@ -44,7 +44,7 @@ class MixView(APIView):
         wanted = request.query_params.get("question", "")
         kept = trial.rows.filter(question=int(wanted)) if wanted.isdecimal() else trial.rows.all()
         kept = kept.select_related("question").prefetch_related("question__spans__document")
-        rows = [row for row in kept if any(not span.lost for span in row.question.spans.all())]
+        rows = [row for row in kept if any(span.counts for span in row.question.spans.all())]
         curves = mix_curve(
             [Trace.from_json(row.trace) for row in rows],
             [relevance(table, where, core_question(row.question)) for row in rows],

@@ -19,7 +19,7 @@ from doppio.recipes.models import RecipeVersion
 from doppio.recipes.serializers import RecipeSerializer
 from doppio.recipes.services import core_recipe, stage_kinds
 from doppio.trials.models import TrialRecord
-from doppio.trials.services import latest_trial
+from doppio.trials.services import last_trial, latest_trial
 
 
 def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
@@ -28,9 +28,11 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
     built = is_built(workspace, core)
     trial = latest_trial(recipe)
     # Until the present documents are measured, the last figures stand, and say of what they are.
-    shown_trial = trial or recipe.trials.order_by("-pk").first()
+    shown_trial = trial or last_trial(recipe)
     job = workspace.jobs.filter(kind="trial", details__recipe=recipe.pk).order_by("-pk").first()
-    shown = job if job is not None and (job.state in (Job.QUEUED, Job.RUNNING) or trial is None) else None
+    # What went wrong is shown until something is measured.
+    wrong = (Job.FAILED, Job.CANCELLED) if trial is None else ()
+    shown = job if job is not None and job.state in (Job.QUEUED, Job.RUNNING, *wrong) else None
     delivered = int(shown_trial.ledger[DELIVERED]) if shown_trial else None
     low, high = wilson(delivered, shown_trial.answerable) if shown_trial and delivered is not None else (None, None)
     earlier = shown_trial if trial is None else None
@@ -42,7 +44,7 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
         "job": JobSerializer(shown).data if shown else None,
         "answerable": shown_trial.answerable
         if shown_trial
-        else workspace.questions.filter(spans__lost=False).distinct().count(),
+        else workspace.questions.filter(set__measured=True, spans__lost=False, spans__grade__gt=0).distinct().count(),
         "questions": workspace.questions.count(),
         "delivered": delivered,
         "low": low,
@@ -54,7 +56,9 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
 def _stages(workspace: Workspace, recipe: Recipe, trial: TrialRecord | None, built: bool) -> list[dict[str, Any]]:
     levels = trial.levels if trial else {}
     corpus = workspace.documents.aggregate(documents=Count("pk"), words=Sum("words", default=0))
-    facts: dict[str, list[str]] = {"documents": [f"{corpus['documents']} documents", f"{corpus['words']:,} words"]}
+    facts: dict[str, list[str]] = {
+        "documents": [_counted(corpus["documents"], "document"), f"{corpus['words']:,} words"]
+    }
     chunking = chunking_of(workspace, recipe) if built else None
     if chunking is not None:
         facts["chunks"] = _chunk_facts(workspace, recipe)
@@ -111,3 +115,7 @@ def _with_losses(
             "facts": facts.get(stage, []),
         }
         before = level
+
+
+def _counted(count: int, noun: str) -> str:
+    return f"{count:,} {noun}{'' if count == 1 else 's'}"

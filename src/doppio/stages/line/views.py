@@ -5,7 +5,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from doppio.library.access import workspace_for
+from doppio.library.access import workspace_of
 from doppio.recipes.access import recipe_for
 from doppio.stages.asking import RECIPE
 from doppio.stages.line.serializers import LineSerializer
@@ -15,5 +15,5 @@ from doppio.stages.line.service import line
 class LineView(APIView):
     @extend_schema(parameters=[RECIPE], responses=LineSerializer, operation_id="line")
     def get(self, request: Request, workspace: int) -> Response:
-        space = workspace_for(request, workspace)
+        space = workspace_of(request)
         return Response(line(space, recipe_for(space, request.query_params.get("recipe"))))

@@ -12,7 +12,8 @@ from doppio.core.models.joint import Passage
 from doppio.core.reranking.late_interaction import LateInteraction
 from doppio.jobs.serializers import JobSerializer
 from doppio.jobs.turns import ASKING, HEAVY
-from doppio.library.access import person, workspace_for
+from doppio.library.access import person, workspace_of
+from doppio.library.models import Role
 from doppio.library.problems import PROBLEM
 from doppio.recipes.access import recipe_for
 from doppio.recipes.opened import pipelines
@@ -37,22 +38,20 @@ class FloorView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """Scores of every question's shortlist in the newest trial, to see what falls under a floor."""
-        return Response(floor_stage(asked_recipe(request, workspace)))
+        return Response(floor_stage(asked_recipe(request)))
 
 
 class DepthsView(APIView):
     @extend_schema(parameters=[RECIPE], responses={200: DepthsSerializer, 409: PROBLEM}, operation_id="depths")
     def get(self, request: Request, workspace: int) -> Response:
         """Recall and time by the depth of the shortlist, as they were measured."""
-        found = depth_stage(asked_recipe(request, workspace))
+        found = depth_stage(asked_recipe(request))
         return Response({**found, "job": JobSerializer(found["job"]).data if found["job"] else None})
 
     @extend_schema(request=None, parameters=[RECIPE], responses={202: JobSerializer}, operation_id="startDepths")
     def post(self, request: Request, workspace: int) -> Response:
         """Measure them now."""
-        return Response(
-            JobSerializer(start_depths(asked_recipe(request, workspace), person(request))).data, status=202
-        )
+        return Response(JobSerializer(start_depths(asked_recipe(request), person(request))).data, status=202)
 
 
 class ScorersView(APIView):
@@ -91,6 +90,8 @@ def _asked(given: TrySerializer | RestsOnSerializer, what: str) -> tuple:
 
 
 class MatchesView(APIView):
+    least = {"POST": Role.READER}
+
     @extend_schema(
         request=MatchRequestSerializer,
         responses={200: TokenMatchSerializer(many=True), 400: PROBLEM},
@@ -99,9 +100,9 @@ class MatchesView(APIView):
     @ASKING.turn()
     def post(self, request: Request, workspace: int) -> Response:
         """Which token of a chunk each token of a question was matched with by the late-interaction scorer."""
+        space = workspace_of(request)
         asked = MatchRequestSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
-        space = workspace_for(request, workspace)
         recipe = recipe_for(space, asked.validated_data.get("recipe"))
         pipeline = pipelines.get(space, core_recipe(recipe))
         chunk = asked.validated_data["chunk"]

@@ -13,7 +13,8 @@ from doppio.core.recipe.check import check_analysis
 from doppio.core.text.analysis import LANGUAGES, Analysis, read_synonyms
 from doppio.core.text.hard_cases import met
 from doppio.jobs.turns import HEAVY
-from doppio.library.access import workspace_for
+from doppio.library.access import workspace_of
+from doppio.library.models import Role
 from doppio.library.problems import PROBLEM
 from doppio.recipes.access import recipe_for
 from doppio.recipes.opened import pipelines
@@ -32,6 +33,8 @@ from doppio.stages.sparse.service import explained, sparse_stage
 
 
 class AnalysisView(APIView):
+    least = {"POST": Role.READER}
+
     @extend_schema(
         request=AnalyseSerializer,
         parameters=[RECIPE, BRANCH],
@@ -42,7 +45,7 @@ class AnalysisView(APIView):
         """Token by token, what an analysis makes of a text, and how many chunks hold each term."""
         given = AnalyseSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        _, pipeline = asked_pipeline(request, workspace)
+        _, pipeline = asked_pipeline(request)
         identity = chosen_branch(pipeline, SPARSE, request.query_params.get("branch"))
         branch = branch_as(pipeline, identity, SparseBranch)
         own = branch.settings["analysis"] if branch else {}
@@ -68,6 +71,8 @@ class AnalysisView(APIView):
 
 
 class SynonymsView(APIView):
+    least = {"POST": Role.READER}
+
     @extend_schema(
         request=SynonymsSerializer,
         responses={200: SynonymGroupsSerializer, 400: PROBLEM},
@@ -75,7 +80,7 @@ class SynonymsView(APIView):
     )
     def post(self, request: Request, workspace: int) -> Response:
         """Groups of synonyms from the text of a file, as a recipe keeps them."""
-        workspace_for(request, workspace)
+        workspace_of(request)
         given = SynonymsSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         return Response({"groups": read_synonyms(given.validated_data["text"], given.validated_data["name"])})
@@ -88,10 +93,12 @@ class SparseStageView(APIView):
     @HEAVY.turn()
     def get(self, request: Request, workspace: int) -> Response:
         """The index of a sparse branch: its size and its vocabulary."""
-        return Response(sparse_stage(*asked_pipeline(request, workspace), request.query_params.get("branch")))
+        return Response(sparse_stage(*asked_pipeline(request), request.query_params.get("branch")))
 
 
 class ExplainView(APIView):
+    least = {"POST": Role.READER}
+
     @extend_schema(
         request=ExplainRequestSerializer,
         responses={200: ExplainedSerializer(many=True), 400: PROBLEM},
@@ -100,9 +107,9 @@ class ExplainView(APIView):
     @HEAVY.turn()
     def post(self, request: Request, workspace: int) -> Response:
         """Term by term, why the sparse branch scores chunks for a question as it does."""
+        space = workspace_of(request)
         asked = ExplainRequestSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
-        space = workspace_for(request, workspace)
         pipeline = pipelines.get(space, core_recipe(recipe_for(space, asked.validated_data.get("recipe"))))
         chunks = list(dict.fromkeys(asked.validated_data["chunks"]))
         for chunk in chunks:

@@ -9,6 +9,7 @@ import { percent, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
 import { Passage } from "../shared/Passage";
+import { Judged } from "../../labels/Judged";
 import { chunksByNumber, place, stageOfKind } from "../shared/trace";
 
 export function Context() {
@@ -174,11 +175,15 @@ export function ContextPinned({ asked }: { asked: Asked }) {
               key={number}
               id={`passage-${number}`}
               className="card-passage mb-2"
+              data-place={`${chunk.document}:${chunk.start}:${chunk.end}`}
               style={{ opacity: stage.kept[row] ? 1 : 0.55 }}
             >
               <div className="d-flex small-text soft num mb-1">
                 <strong className={chunk.relevant ? "gain me-2" : "me-2"}>{row + 1}</strong>
-                <span>{place(chunk)}</span>
+                <span>
+                  {place(chunk)}
+                  <Judged chunk={chunk} />
+                </span>
                 <span className="ms-auto">
                   {cost(row, chunk)} tokens, {stage.measure.split(",")[0]} {score(stage.scores[row] ?? 0)}
                   {stage.reasons[row] && <span className="lost"> {stage.reasons[row]}</span>}

@@ -6,7 +6,7 @@ import { useCorrectOutline } from "./api";
 import { useDocumentView } from "../../api/queries";
 import { useGo } from "../../shell/pin";
 import { Segments } from "../../shell/Segments";
-import { useWorkspace } from "../../shell/workspace";
+import { addressOf, useWorkspace } from "../../shell/workspace";
 import { codePoints } from "../../text/codepoints";
 import { shownValue } from "./filter";
 import { OutlineList } from "./Outline";
@@ -143,6 +143,7 @@ function TextPane({
   answers: { question: number; text: string; start: number | null }[];
 }) {
   const go = useGo();
+  const workspace = useWorkspace();
   const pane = useRef<HTMLDivElement>(null);
   const [chosen, setChosen] = useState<{ start: number; text: string } | null>(null);
   const correct = useCorrectOutline(document.id);
@@ -173,7 +174,7 @@ function TextPane({
           {answers.map((answer) => (
             <div key={`${answer.question}-${answer.start}`}>
               <a
-                href={`/line/documents?q=${answer.question}`}
+                href={addressOf(workspace, `/line/documents?q=${answer.question}`)}
                 onClick={(event) => {
                   event.preventDefault();
                   go({ pin: { question: answer.question, text: null } });

@@ -47,7 +47,7 @@ export function Reader({
   }, [document.id, show]);
   const byBlock = useMemo(() => sorted(ranges, document.blocks), [ranges, document.blocks]);
   return (
-    <div className={hosts.length ? "reader railed" : "reader"} ref={frame}>
+    <div className={hosts.length ? "reader railed" : "reader"} data-document={document.id} ref={frame}>
       {document.blocks.map((block, row) => {
         if (block.kind === "page")
           return (

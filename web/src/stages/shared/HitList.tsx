@@ -1,5 +1,6 @@
 // A ranked list of chunks, best first: rank, place, score as figure and bar.
 import type { StageTrace, TracedChunk } from "../../api/client";
+import { Judged } from "../../labels/Judged";
 import { score } from "../../text/numbers";
 import { place } from "./trace";
 
@@ -36,10 +37,14 @@ export function HitList({
             className={`hit ${chunk?.relevant ? "relevant" : ""} ${stage.kept[row] ? "" : "out"}`}
             aria-pressed={chosen === number}
             data-chunk={number}
+            data-place={chunk && `${chunk.document}:${chunk.start}:${chunk.end}`}
             onClick={() => choose(number)}
           >
             <span className="rank num">{row + 1}</span>
-            <span className="where">{place(chunk)}</span>
+            <span className="where">
+              {place(chunk)}
+              {chunk && <Judged chunk={chunk} />}
+            </span>
             <span className="num small-text">
               <span
                 className="bar"

@@ -26,7 +26,7 @@ export function Passage({
     ...(show === "tokens" ? tokens.map((range) => ({ ...range, kind: "token" })) : []),
   ];
   return (
-    <div className="passage">
+    <div className="passage" data-document={chunk.document}>
       {pieces(points, 0, points.length, ranges).map((piece) => {
         const token = tokens.find((range) => range.start <= piece.start && range.end > piece.start);
         return piece.kinds.length ? (
@@ -35,24 +35,31 @@ export function Passage({
             className={piece.kinds.join(" ")}
             style={token && ({ "--strength": token.strength } as React.CSSProperties)}
           >
-            {paragraphs(piece.text)}
+            {paragraphs(piece.text, chunk.start + piece.start)}
           </mark>
         ) : (
-          <Fragment key={piece.start}>{paragraphs(piece.text)}</Fragment>
+          <Fragment key={piece.start}>{paragraphs(piece.text, chunk.start + piece.start)}</Fragment>
         );
       })}
     </div>
   );
 }
 
-/** Blank lines become small gaps: in a list of passages room is dear. */
-function paragraphs(text: string) {
-  return text.split(/\n\n+/).map((part, place) => (
-    <Fragment key={place}>
-      {place > 0 && <span className="gap" />}
-      {part}
-    </Fragment>
-  ));
+/** Blank lines become small gaps: in a list of passages room is dear. Each part says where in the document it begins. */
+function paragraphs(text: string, at: number) {
+  let offset = at;
+  return text.split(/(\n\n+)/).map((part, place) => {
+    const begins = offset;
+    offset += codePoints(part).length;
+    if (place % 2) return <span key={begins} className="gap" />;
+    return (
+      part && (
+        <span key={begins} data-at={begins}>
+          {part}
+        </span>
+      )
+    );
+  });
 }
 
 export function PassageCard({

@@ -1,5 +1,6 @@
 // The pinned question, what became of it, and what this stage did to it, in one sentence.
 import type { Asked } from "../../api/client";
+import { KeepQuestion, QuestionTools } from "../../questions/QuestionTools";
 import { TITLES, toneOfCause, type StageName } from "../../shell/pin";
 import { milliseconds } from "../../text/numbers";
 import { stageOfKind } from "./trace";
@@ -11,7 +12,14 @@ export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
     <div className="head">
       <div className="d-flex align-items-baseline gap-3">
         <h2 className="serif">{asked.trace.question}</h2>
-        <span className="ms-auto soft small-text num text-nowrap">{milliseconds(total)} in all</span>
+        <span className="ms-auto soft small-text num text-nowrap">
+          {asked.built && `${milliseconds(total)} in all`}
+        </span>
+        {asked.question ? (
+          <QuestionTools row={asked.question} />
+        ) : (
+          <KeepQuestion text={asked.trace.question} />
+        )}
       </div>
       <div className="small-text">
         {asked.question ? (
@@ -27,13 +35,19 @@ export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
                 {answer.section.length > 1 && `, ${answer.section[answer.section.length - 1]}`}
                 {asked.spans.length > 1 && ` and ${asked.spans.length - 1} more`}.{" "}
               </span>
-            ) : (
+            ) : asked.question.unanswerable ? (
               <span className="soft">No document answers it; the context should stay empty. </span>
+            ) : (
+              <span className="soft">
+                No label yet, so no trial asks it. Press g and select the words that answer it.
+              </span>
             )}
-            {answer && <span>{sentence(asked, stage)}</span>}
+            {answer && asked.built && <span>{sentence(asked, stage)}</span>}
           </>
         ) : (
-          <span className="soft">Typed question: without a label nothing can be called lost.</span>
+          <span className="soft">
+            Typed question: without a label nothing can be called lost. Keep it to give it one.
+          </span>
         )}
       </div>
       {asked.absent.count > 0 && <Absent absent={asked.absent} />}

@@ -7,7 +7,7 @@ from doppio.core.measure.judged import Judged, shared
 class Coverage:
     """See the module."""
 
-    name, title, order, cut = "coverage", "coverage", 6, True
+    name, title, order, cut, everyday = "coverage", "coverage", 8, True, True
     help = "share of the answers' characters that the first k hold"
     settings: tuple[Setting, ...] = ()
 

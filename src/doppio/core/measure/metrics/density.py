@@ -7,7 +7,7 @@ from doppio.core.measure.judged import Judged, shared
 class Density:
     """See the module."""
 
-    name, title, order, cut = "density", "density", 7, True
+    name, title, order, cut, everyday = "density", "density", 9, True, True
     help = "share of the first k that is answer"
     settings: tuple[Setting, ...] = ()
 

@@ -7,7 +7,7 @@ from doppio.core.measure.judged import Judged
 class Hit:
     """See the module."""
 
-    name, title, order, cut = "hit", "hit rate", 3, True
+    name, title, order, cut, everyday = "hit", "hit rate", 4, True, True
     help = "whether any of the first k is relevant"
     settings: tuple[Setting, ...] = ()
 

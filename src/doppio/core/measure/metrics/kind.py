@@ -10,11 +10,14 @@ class Metric(Kind, Protocol):
     """A metric; its module holds one as `KIND`. Larger is better, from 0 to 1.
 
     cut : whether it looks at the first k alone; then it is written as `name@k`, and else by its name
+    everyday : whether it is shown without being asked for
     help : what it counts, for people
     """
 
     @property
     def cut(self) -> bool: ...
+    @property
+    def everyday(self) -> bool: ...
     @property
     def help(self) -> str: ...
 

@@ -7,7 +7,7 @@ from doppio.core.measure.judged import Judged
 class Precision:
     """See the module."""
 
-    name, title, order, cut = "precision", "precision", 4, True
+    name, title, order, cut, everyday = "precision", "precision", 5, True, True
     help = "relevant chunks among the first k, over k"
     settings: tuple[Setting, ...] = ()
 

@@ -1,4 +1,4 @@
-"""Recall: the share of the spans that have a relevant chunk among the first k."""
+"""Recall: the share of the answers that have a relevant chunk among the first k."""
 
 from doppio.core.kinds import Setting
 from doppio.core.measure.judged import Judged
@@ -7,7 +7,7 @@ from doppio.core.measure.judged import Judged
 class Recall:
     """See the module."""
 
-    name, title, order, cut = "recall", "recall", 2, True
+    name, title, order, cut, everyday = "recall", "recall", 3, True, True
     help = "share of the answers among the first k"
     settings: tuple[Setting, ...] = ()
 

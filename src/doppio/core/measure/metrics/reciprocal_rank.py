@@ -7,7 +7,7 @@ from doppio.core.measure.judged import Judged
 class ReciprocalRank:
     """See the module."""
 
-    name, title, order, cut = "mrr", "MRR", 1, False
+    name, title, order, cut, everyday = "mrr", "MRR", 1, False, True
     help = "one over the rank of the first relevant chunk"
     settings: tuple[Setting, ...] = ()
 

@@ -1,0 +1,177 @@
+"""Questions and labels written by hand: what is saved, what is refused, and what becomes of trials."""
+
+from django.test import TestCase
+
+from doppio.core.progress import Silent
+from doppio.library.models import Event, Workspace
+from doppio.questions.models import AnswerSpan, Question
+from doppio.questions.services import core_questions
+from doppio.trials.models import TrialRecord
+from doppio.trials.services import latest_trial, measure_recipe
+from tests.server.test_workspaces import Sending
+from tests.server.workspace import make_workspace, measured
+
+
+class Labelling(Sending, TestCase):
+    def setUp(self):
+        self.workspace, self.user = make_workspace()
+        self.client.force_login(self.user)
+        self.at = f"/api/workspaces/{self.workspace.pk}"
+        self.document = self.workspace.documents.get(name="wind.md")
+
+    def write(self, text="When do cabins stop?", **more):
+        return self.send("post", f"{self.at}/questions", {"text": text, **more})
+
+    def label(self, question, quote, grade=1.0):
+        start = self.document.text.index(quote)
+        body = {"document": self.document.pk, "start": start, "end": start + len(quote), "grade": grade}
+        return self.send("post", f"{self.at}/questions/{question}/labels", body)
+
+    def asked(self):
+        """Questions that a trial asks, by their text."""
+        return {question.text: question for question in core_questions(self.workspace)}
+
+    def test_a_written_question_is_asked_by_trials_once_it_is_labelled(self):
+        status, row = self.write(tags=["paraphrase"])
+        self.assertEqual((status, row["answerable"], row["unanswerable"]), (201, False, False))
+        self.assertNotIn(row["text"], self.asked())
+        status, label = self.label(row["id"], "reopens when the mean", 2)
+        self.assertEqual((status, label["judge"], label["grade"]), (201, self.user.username, 2.0))
+        core = self.asked()[row["text"]]
+        self.assertEqual([(span.document, span.grade) for span in core.spans], [("wind.md", 2.0)])
+        self.assertEqual(core.tags, ("paraphrase",))
+
+    def test_a_question_that_nothing_answers_is_told_apart_from_one_without_a_label(self):
+        row = self.write()[1]
+        changed = self.send("patch", f"{self.at}/questions/{row['id']}", {"unanswerable": True})[1]
+        self.assertTrue(changed["unanswerable"])
+        self.assertFalse(self.asked()[row["text"]].answerable)
+        status, said = self.label(row["id"], "reopens")
+        self.assertEqual((status, "take the mark away" in said["detail"]), (400, True))
+        self.send("patch", f"{self.at}/questions/{row['id']}", {"unanswerable": False})
+        self.label(row["id"], "reopens")
+        status, said = self.send("patch", f"{self.at}/questions/{row['id']}", {"unanswerable": True})
+        self.assertEqual((status, "has answers" in said["detail"]), (400, True))
+
+    def test_grade_0_says_that_no_answer_stands_there_and_counts_for_nothing_else(self):
+        row = self.write()[1]
+        status, label = self.label(row["id"], "reopens", 0)
+        self.assertEqual((status, label["grade"]), (201, 0.0))
+        self.assertNotIn(row["text"], self.asked())
+        measured(self.workspace)
+        shown = self.send("get", f"{self.at}/questions/{row['id']}")[1]
+        self.assertEqual([one["id"] for one in shown["no_answers"]], [label["id"]])
+        self.assertEqual((shown["spans"], shown["cause"]), ([], None))
+
+    def test_a_range_that_is_judged_again_is_judged_anew(self):
+        row = self.write()[1]
+        first, second = self.label(row["id"], "reopens", 1)[1], self.label(row["id"], "reopens", 3)[1]
+        self.assertEqual((first["id"], second["grade"]), (second["id"], 3.0))
+
+    def test_labels_move_change_their_grade_and_go(self):
+        label = self.label(self.write()[1]["id"], "reopens")[1]
+        moved = {"document": self.document.pk, "start": 2, "end": 6}
+        self.assertEqual(self.send("put", f"{self.at}/labels/{label['id']}", moved)[1]["start"], 2)
+        self.assertEqual(self.send("patch", f"{self.at}/labels/{label['id']}", {"grade": 2.5})[1]["grade"], 2.5)
+        self.assertEqual(self.send("delete", f"{self.at}/labels/{label['id']}")[0], 204)
+        self.assertEqual(self.send("delete", f"{self.at}/labels/{label['id']}")[0], 404)
+
+    def test_what_cannot_be_is_refused_and_nothing_is_changed(self):
+        row = self.write()[1]
+        before = (Question.objects.count(), AnswerSpan.objects.count(), self.marked())
+        length = len(self.document.text)
+        place = {"document": self.document.pk, "start": 0, "end": 5}
+        for body, wrong in (
+            ({**place, "end": length + 1}, f"is not a range within 0 to {length}"),
+            ({**place, "end": 0}, "is not a range"),
+            ({**place, "end": None}, "is not a range"),
+            ({**place, "grade": 4}, "grade: 4 is not between 0 and 3"),
+            ({**place, "grade": -1}, "grade: -1 is not between 0 and 3"),
+        ):
+            status, said = self.send("post", f"{self.at}/questions/{row['id']}/labels", body)
+            self.assertEqual(status, 400, body)
+            self.assertIn(wrong, said["detail"])
+        for body, wrong in (
+            ({"text": "  \n "}, "blank"),
+            ({"text": row["text"].replace(" ", "  ")}, "has this question already"),
+            ({"text": "x" * 2001}, "at most 2000"),
+            ({"text": "y", "tags": ["t" * 61]}, "1 to 60 characters"),
+            ({"text": "y", "set": 0}, "no question set"),
+        ):
+            status, said = self.send("post", f"{self.at}/questions", body)
+            self.assertEqual(status, 400, body)
+            self.assertIn(wrong, said["detail"])
+        self.assertEqual((Question.objects.count(), AnswerSpan.objects.count(), self.marked()), before)
+
+    def test_labels_of_another_workspace_are_not_found(self):
+        other, _ = make_workspace("Elsewhere")
+        span = AnswerSpan.objects.filter(question__workspace=other).first()
+        self.assertEqual(self.send("delete", f"{self.at}/labels/{span.pk}")[0], 404)
+        body = {"document": span.document_id, "start": 0, "end": 4}
+        own = self.workspace.questions.first().pk
+        self.assertEqual(self.send("post", f"{self.at}/questions/{own}/labels", body)[0], 404)
+
+    def marked(self):
+        return Workspace.objects.get(pk=self.workspace.pk).marked
+
+    def test_a_trial_stands_for_the_labels_that_it_was_measured_with_and_is_kept(self):
+        saved, trial = measured(self.workspace)
+        delivered = self.send("get", f"{self.at}/line")[1]["delivered"]
+        self.write()
+        line = self.send("get", f"{self.at}/line")[1]
+        self.assertEqual((line["trial"], line["delivered"]), (None, delivered), "the last levels stand, greyed")
+        self.assertIsNotNone(line["earlier"])
+        self.assertTrue(TrialRecord.objects.filter(pk=trial.pk).exists())
+        saved.refresh_from_db()
+        again = measure_recipe(saved, Silent())
+        saved.workspace.refresh_from_db()
+        self.assertEqual(latest_trial(saved).pk, again.pk)
+
+    def test_a_removed_question_can_be_written_again_from_history(self):
+        question = self.workspace.questions.get(identity="q2")
+        text = question.text
+        self.assertEqual(self.send("delete", f"{self.at}/questions/{question.pk}")[0], 204)
+        self.assertNotIn(text, self.asked())
+        was = Event.objects.filter(kind="question removed").get().about["was"]
+        self.assertEqual((was["text"], len(was["labels"]), was["labels"][0]["grade"]), (text, 1, 2.0))
+        row = self.write(was["text"], tags=was["tags"])[1]
+        for one in was["labels"]:
+            body = {name: one[name] for name in ("document", "start", "end", "grade")}
+            self.send("post", f"{self.at}/questions/{row['id']}/labels", body)
+        self.assertEqual([span.grade for span in self.asked()[text].spans], [2.0])
+
+
+class Sets(Sending, TestCase):
+    def setUp(self):
+        self.workspace, self.user = make_workspace()
+        self.client.force_login(self.user)
+        self.at = f"/api/workspaces/{self.workspace.pk}"
+
+    def test_sets_are_made_filled_and_left_out_of_trials(self):
+        first = self.send("get", f"{self.at}/question-sets")[1][0]
+        self.assertEqual((first["name"], first["questions"], first["labelled"], first["measured"]),
+                         ("Questions", 4, 4, True))  # fmt: skip
+        status, second = self.send("post", f"{self.at}/question-sets", {"name": "Hard ones", "note": "by hand"})
+        self.assertEqual((status, second["questions"]), (201, 0))
+        row = self.send("post", f"{self.at}/questions", {"text": "Is it safe?", "set": second["id"]})[1]
+        self.send("patch", f"{self.at}/questions/{row['id']}", {"unanswerable": True})
+        self.assertEqual(len(core_questions(self.workspace)), 5)
+        before = Workspace.objects.get(pk=self.workspace.pk).marked
+        self.send("patch", f"{self.at}/question-sets/{second['id']}", {"measured": False})
+        self.assertEqual(len(core_questions(self.workspace)), 4)
+        self.assertEqual(Workspace.objects.get(pk=self.workspace.pk).marked, before + 1)
+        self.send("patch", f"{self.at}/question-sets/{second['id']}", {"note": "later"})
+        self.assertEqual(Workspace.objects.get(pk=self.workspace.pk).marked, before + 1, "a note outdates nothing")
+
+    def test_the_same_words_may_stand_in_two_sets_and_names_of_sets_once(self):
+        second = self.send("post", f"{self.at}/question-sets", {"name": "Again"})[1]["id"]
+        text = self.workspace.questions.first().text
+        self.assertEqual(self.send("post", f"{self.at}/questions", {"text": text, "set": second})[0], 201)
+        self.assertEqual(self.send("post", f"{self.at}/questions", {"text": text})[0], 400)
+        status, said = self.send("post", f"{self.at}/question-sets", {"name": "Again"})
+        self.assertEqual((status, "another set's" in said["detail"]), (400, True))
+
+    def test_a_removed_set_takes_its_questions_along(self):
+        number = self.workspace.question_sets.get().pk
+        self.assertEqual(self.send("delete", f"{self.at}/question-sets/{number}")[0], 204)
+        self.assertEqual((self.workspace.questions.count(), AnswerSpan.objects.count()), (0, 0))

@@ -1,0 +1,99 @@
+// Writing questions and labels: each is saved at once, and each can be taken back.
+import { useMutation, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { client, unwrap, type QuestionRow, type Schemas } from "../api/client";
+import { useWorkspace } from "../shell/workspace";
+
+export type Label = Schemas["Label"];
+export type QuestionChange = Schemas["PatchedChangeQuestion"];
+export interface Place {
+  document: number;
+  start: number | null;
+  end: number | null;
+}
+
+/** What hangs on questions and labels: lists, what was asked, the line. */
+const OUTDATED = ["questions", "asked", "line", "document-view", "question-sets", "trials", "lost-labels"];
+export const labelsChanged = (queries: QueryClient) =>
+  Promise.all(OUTDATED.map((key) => queries.invalidateQueries({ queryKey: [key] })));
+
+export function useWriteQuestion() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas["WriteQuestion"]) =>
+      unwrap(client.POST("/api/workspaces/{workspace}/questions", { params: { path: { workspace } }, body })),
+    onSuccess: () => labelsChanged(queries),
+  });
+}
+
+export function useChangeQuestion() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({ question, change }: { question: number; change: QuestionChange }) =>
+      unwrap(
+        client.PATCH("/api/workspaces/{workspace}/questions/{question}", {
+          params: { path: { workspace, question } },
+          body: change,
+        }),
+      ),
+    onSuccess: () => labelsChanged(queries),
+  });
+}
+
+export function useRemoveQuestion() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (question: QuestionRow) => {
+      const { error, response } = await client.DELETE("/api/workspaces/{workspace}/questions/{question}", {
+        params: { path: { workspace, question: question.id } },
+      });
+      if (!response.ok)
+        throw new Error((error as { detail?: string })?.detail ?? "The question was not removed.");
+    },
+    onSuccess: () => labelsChanged(queries),
+  });
+}
+
+/** Calls that change one label, for the steps that label mode does and takes back. */
+export function useLabelCalls() {
+  const workspace = useWorkspace();
+  return {
+    give: (question: number, place: Place, grade: number) =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/questions/{question}/labels", {
+          params: { path: { workspace, question } },
+          body: { ...place, grade },
+        }),
+      ),
+    grade: (label: number, grade: number) =>
+      unwrap(
+        client.PATCH("/api/workspaces/{workspace}/labels/{label}", {
+          params: { path: { workspace, label } },
+          body: { grade },
+        }),
+      ),
+    place: (label: number, place: { document: number; start: number; end: number }) =>
+      unwrap(
+        client.PUT("/api/workspaces/{workspace}/labels/{label}", {
+          params: { path: { workspace, label } },
+          body: place,
+        }),
+      ),
+    remove: async (label: number) => {
+      const { error, response } = await client.DELETE("/api/workspaces/{workspace}/labels/{label}", {
+        params: { path: { workspace, label } },
+      });
+      if (!response.ok)
+        throw new Error((error as { detail?: string })?.detail ?? "The label was not removed.");
+    },
+    unanswerable: (question: number, unanswerable: boolean) =>
+      unwrap(
+        client.PATCH("/api/workspaces/{workspace}/questions/{question}", {
+          params: { path: { workspace, question } },
+          body: { unanswerable },
+        }),
+      ),
+  };
+}
