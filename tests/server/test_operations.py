@@ -45,6 +45,7 @@ class Operations(TransactionTestCase):
         self.recipes()
         self.questions()
         self.stages()
+        self.pools()
         self.people()
         self.call("leave")
         self.assertEqual(self.left, {}, "operations that nothing here asks for")
@@ -113,6 +114,11 @@ class Operations(TransactionTestCase):
         self.call("importQuestions", {"file": file, "options": json.dumps({"set": into, "write": True})})
         self.call("exportQuestions", number=into, query="?form=qrels")
         self.call("changeQuestionSet", {"measured": False}, number=into)
+        one = self.call("suggestions")[0]
+        words = {name: one[name] for name in ("document", "rule", "text", "start", "end")}
+        self.call("decideSuggestion", {**words, "words": one["text"], "set": into})
+        self.call("openSuggestionAgain", {"document": one["document"], "text": one["text"]})
+        self.call("questionCoverage")
         self.call("removeQuestionSet", number=into)
         call_command("work", once=True)
 
@@ -141,6 +147,17 @@ class Operations(TransactionTestCase):
         tried = {"scorer": SCORER, "question": text["text"]}
         self.call("tryScorer", {**tried, "passages": ["E-417 is an alarm.", "Dogs ride."]})
         self.call("restsOn", {**tried, "passage": "E-417 is an alarm. Dogs ride."})
+
+    def pools(self):
+        self.call("makePool", {"name": "First", "recipes": [self.saved.pk], "depth": 2})
+        call_command("work", once=True)
+        pool = self.call("pools")[0]["id"]
+        item = self.call("toJudge", pool=pool)[0]["id"]
+        self.call("judgePassage", {"grade": 1}, pool=pool, item=item)
+        self.call("agreement", pool=pool)
+        self.call("settlePassage", {"grade": 2}, pool=pool, item=item)
+        self.call("takeJudgementBack", pool=pool, item=item)
+        self.call("removePool", pool=pool)
 
     def people(self):
         self.call("workspace")

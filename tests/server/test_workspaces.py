@@ -18,7 +18,7 @@ from tests.server.workspace import make_workspace
 # What each role may do at least; all other operations that change something take an editor.
 READING = {"ask", "cutDocument", "chunkFigures", "explain", "analyse", "readSynonyms", "matches", "buildCost",
            "takeMemberOut"}  # fmt: skip
-JUDGING = {"giveLabel", "placeLabel", "gradeLabel", "removeLabel"}
+JUDGING = {"giveLabel", "placeLabel", "gradeLabel", "removeLabel", "judgePassage", "takeJudgementBack"}
 OWNING = {"renameWorkspace", "removeWorkspace", "inviteMember", "changeMember"}
 # These are about no workspace that one has to be a member of.
 APART = {"session", "leave", "setPassword", "workspaces", "makeWorkspace", "catalogue", "encoders", "scorers",
@@ -136,6 +136,7 @@ class Roles(Sending, TestCase):
             "workspace": self.workspace.pk, "recipe": self.saved.pk, "question": question.pk,
             "label": AnswerSpan.objects.first().pk, "document": self.workspace.documents.first().pk,
             "number": self.workspace.question_sets.get().pk, "page": 1, "job": 0, "brought_in": 0, "file": 0,
+            "pool": 0, "item": 0,
         }  # fmt: skip
 
     def status(self, client, method, path, member):
@@ -151,6 +152,8 @@ class Roles(Sending, TestCase):
             return Role.OWNER
         if name in JUDGING:
             return Role.JUDGE
+        if name == "agreement":
+            return Role.EDITOR
         return Role.READER if method in SAFE or name in READING else Role.EDITOR
 
     def test_each_role_may_do_what_it_may_and_is_told_who_may_do_the_rest(self):

@@ -12,7 +12,13 @@ WORKSPACE_MADE, WORKSPACE_RENAMED, WORKSPACE_REMOVED = "workspace made", "worksp
 WORKSPACE_BROUGHT_BACK, PASSWORD_SET = "workspace brought back", "password set"
 MEMBER_INVITED, MEMBER_CHANGED, MEMBER_TAKEN_OUT = "member invited", "role changed", "member taken out"
 DOCUMENTS_REMOVED, IN_FORCE = "documents removed", "recipe put in force"
-QUESTIONS_IMPORTED = "questions imported"
+QUESTIONS_IMPORTED, SUGGESTION_TAKEN, SUGGESTION_REFUSED = (
+    "questions imported",
+    "suggestion taken",
+    "suggestion refused",
+)
+SUGGESTION_OPENED, POOL_MADE, POOL_REMOVED = "suggestion opened again", "pool made", "pool removed"
+PASSAGE_JUDGED, JUDGEMENT_TAKEN_BACK, PASSAGE_SETTLED = "passage judged", "judgement taken back", "passage settled"
 SET_MADE, SET_CHANGED, SET_REMOVED = "question set made", "question set changed", "question set removed"
 QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED = "question written", "question changed", "question removed"
 LABEL_GIVEN, LABEL_CHANGED, LABEL_REMOVED = "label given", "label changed", "label removed"
@@ -20,6 +26,7 @@ LABEL_GIVEN, LABEL_CHANGED, LABEL_REMOVED = "label given", "label changed", "lab
 BY_HAND = (
     QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED, QUESTIONS_IMPORTED,
     LABEL_GIVEN, LABEL_CHANGED, LABEL_REMOVED,
+    SUGGESTION_TAKEN, PASSAGE_JUDGED, PASSAGE_SETTLED,
 )  # fmt: skip
 
 

@@ -83,3 +83,17 @@ class AskedQuestion(models.Model):
     class Meta:
         ordering = ["-asked_at"]
         indexes = [models.Index(fields=["workspace", "asked_by", "-asked_at"], name="asked_by_person")]
+
+
+class Decision(models.Model):
+    """What a person made of a suggested question: the question that came of it, or none where it was refused."""
+
+    document = models.ForeignKey(Document, models.CASCADE, related_name="decisions")
+    rule = models.CharField(max_length=40)
+    text = models.CharField(max_length=300)
+    question = models.ForeignKey(Question, models.SET_NULL, null=True, related_name="+")
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint("document", "text", name="decided_once")]

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from doppio.questions import file_views, views
+from doppio.questions import file_views, suggested_views, views
 
 urlpatterns = [
     path("question-sets", views.SetsView.as_view()),
@@ -10,6 +10,8 @@ urlpatterns = [
     path("question-sets/<int:number>", views.SetView.as_view()),
     path("question-sets/<int:number>/export", file_views.QuestionsOutView.as_view()),
     path("questions/<int:question>/labels", views.LabelsView.as_view()),
+    path("suggestions", suggested_views.SuggestionsView.as_view()),
+    path("question-coverage", suggested_views.CoverageView.as_view()),
     path("labels/lost", views.LostLabelsView.as_view()),
     path("labels/<int:label>", views.LabelView.as_view()),
 ]

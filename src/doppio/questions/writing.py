@@ -126,7 +126,7 @@ def add_label(
         If the grade is none, or the question is marked as one that nothing answers.
     """
     check_range(document, start, end)
-    _check_grade(grade)
+    check_grade(grade)
     if grade > 0 and question.unanswerable:
         raise QuestionError(
             "unanswerable: no document answers this question, says its mark; take the mark away first"
@@ -143,7 +143,7 @@ def add_label(
 def change_label(span: AnswerSpan, judge: User | None, **changes: Any) -> None:
     """Move a label to another range, or give it another grade; see `add_label`."""
     if "grade" in changes:
-        _check_grade(changes["grade"])
+        check_grade(changes["grade"])
         span.grade = changes["grade"]
     if "document" in changes:
         check_range(changes["document"], changes["start"], changes["end"])
@@ -175,7 +175,8 @@ def check_range(document: Document, start: int | None, end: int | None) -> None:
         raise DocumentError(f"{document.name}: {start} to {end} is not a range within 0 to {length}")
 
 
-def _check_grade(grade: float) -> None:
+def check_grade(grade: float) -> None:
+    """Whether it is a grade."""
     if not 0 <= grade <= HIGHEST_GRADE:
         raise QuestionError(f"grade: {grade:g} is not between 0 and {HIGHEST_GRADE}; 0 says that it is no answer")
 

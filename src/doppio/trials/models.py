@@ -1,10 +1,11 @@
 """Trials, and other measurements, as records."""
 
+from django.conf import settings
 from django.db import models
 
 from doppio.jobs.models import Job
-from doppio.library.models import Workspace
-from doppio.questions.models import Question
+from doppio.library.models import Document, Workspace
+from doppio.questions.models import AnswerSpan, Question
 from doppio.recipes.models import RecipeVersion
 
 
@@ -61,3 +62,53 @@ class Survey(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint("workspace", "key", name="survey_once")]
+
+
+class Pool(models.Model):
+    """Passages that several recipes found, to be judged without being told which did."""
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="pools")
+    name = models.CharField(max_length=120)
+    depth = models.PositiveIntegerField()
+    recipes = models.JSONField()
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+        constraints = [models.UniqueConstraint("workspace", "name", name="pool_once")]
+
+
+class PoolItem(models.Model):
+    """A passage of a pool: a range of a document for a question.
+
+    `place` is drawn by lot; `covered` says whether a label lay in the passage when the pool was made. `settled` is
+    what a further look decided where judges differ.
+    """
+
+    pool = models.ForeignKey(Pool, models.CASCADE, related_name="items")
+    question = models.ForeignKey(Question, models.CASCADE, related_name="+")
+    document = models.ForeignKey(Document, models.CASCADE, related_name="+")
+    start = models.PositiveIntegerField()
+    end = models.PositiveIntegerField()
+    place = models.PositiveIntegerField()
+    covered = models.BooleanField(default=False)
+    settled = models.FloatField(null=True)
+    settled_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    label = models.ForeignKey(AnswerSpan, models.SET_NULL, null=True, related_name="+")
+
+    class Meta:
+        ordering = ["covered", "place"]
+        constraints = [models.UniqueConstraint("pool", "question", "document", "start", "end", name="pooled_once")]
+
+
+class Judgement(models.Model):
+    """What one judge says of a passage of a pool."""
+
+    item = models.ForeignKey(PoolItem, models.CASCADE, related_name="judgements")
+    judge = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="+")
+    grade = models.FloatField()
+    at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint("item", "judge", name="judged_once")]

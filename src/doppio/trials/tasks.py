@@ -5,6 +5,7 @@ from procrastinate.contrib.django import app
 from doppio.jobs.models import Job
 from doppio.jobs.running import JobProgress, run_in_thread
 from doppio.recipes.queueing import recipe_of
+from doppio.trials.pools import fill_pool
 from doppio.trials.services import measure_recipe
 
 
@@ -12,6 +13,17 @@ from doppio.trials.services import measure_recipe
 def trial_task(job: int) -> None:
     """Build and measure the recipe of a job; one at a time, since a build uses all cores."""
     run_in_thread(job, _trial)
+
+
+@app.task(name="pool", queue="trials", lock="trials")
+def pool_task(job: int) -> None:
+    """Ask the recipes of a pool, and keep the passages that they found."""
+    run_in_thread(job, _pool)
+
+
+def _pool(job: Job, progress: JobProgress) -> str:
+    pool = fill_pool(job, progress)
+    return f"{pool.items.count()} passages to judge."
 
 
 def _trial(job: Job, progress: JobProgress) -> str:

@@ -2,8 +2,13 @@
 
 from django.urls import path
 
-from doppio.trials import views
+from doppio.trials import pool_views, views
 
 urlpatterns = [
     path("trials", views.TrialsView.as_view()),
+    path("pools", pool_views.PoolsView.as_view()),
+    path("pools/<int:pool>", pool_views.PoolView.as_view()),
+    path("pools/<int:pool>/agreement", pool_views.AgreementView.as_view()),
+    path("pools/<int:pool>/items/<int:item>", pool_views.PoolItemView.as_view()),
+    path("pools/<int:pool>/items/<int:item>/settled", pool_views.SettledView.as_view()),
 ]

@@ -501,6 +501,111 @@ export interface paths {
         patch: operations["changeMember"];
         trace?: never;
     };
+    "/api/workspaces/{workspace}/pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The pools, newest first, and how far each is. */
+        get: operations["pools"];
+        put?: never;
+        /** @description Ask the recipes and keep what they find first, to be judged. */
+        post: operations["makePool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/pools/{pool}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The next passages that the person who asks has not judged. */
+        get: operations["toJudge"];
+        put?: never;
+        post?: never;
+        /** @description Remove a pool with its judgements; labels that came of them stay. */
+        delete: operations["removePool"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/pools/{pool}/agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How far judges agree, and where they differ. */
+        get: operations["agreement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/pools/{pool}/items/{item}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Grade a passage. */
+        put: operations["judgePassage"];
+        post?: never;
+        /** @description Take one's own grade back. */
+        delete: operations["takeJudgementBack"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/pools/{pool}/items/{item}/settled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Decide where judges differ. */
+        put: operations["settlePassage"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/question-coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How many questions each document answers, and where in it, in the order of their names. */
+        get: operations["questionCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/question-sets": {
         parameters: {
             query?: never;
@@ -949,6 +1054,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Questions that documents seem to answer, those first that are asked about least. */
+        get: operations["suggestions"];
+        /** @description Take a decision back, and the question that came of it. */
+        put: operations["openSuggestionAgain"];
+        /** @description Accept, reword or refuse a suggestion. */
+        post: operations["decideSuggestion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/trials": {
         parameters: {
             query?: never;
@@ -974,6 +1098,22 @@ export interface components {
         Absent: {
             count: number;
             documents: components["schemas"]["NamedDocument"][];
+        };
+        Agreed: {
+            judges: string[];
+            items: number;
+            same: number;
+            /** Format: double */
+            kappa: number | null;
+            /** Format: double */
+            low: number | null;
+            /** Format: double */
+            high: number | null;
+        };
+        Agreement: {
+            pairs: components["schemas"]["Agreed"][];
+            differ: components["schemas"]["Differ"][];
+            differ_count: number;
         };
         Analyse: {
             text: string;
@@ -1146,6 +1286,24 @@ export interface components {
             /** Format: double */
             bytes: number;
         };
+        /** @description A document: how many questions it answers, and where. */
+        Coverage: {
+            id: number;
+            title: string;
+            /** @description In characters. */
+            length: number;
+            questions: number;
+            answers: number;
+            /** @description Stretches of the text from one heading to the next. */
+            sections: components["schemas"]["CoveredSection"][];
+        };
+        CoveredSection: {
+            title: string;
+            level: number;
+            start: number;
+            end: number;
+            answers: number;
+        };
         Cut: {
             document: number;
             /** @description Tokens that the encoder reads. */
@@ -1198,6 +1356,20 @@ export interface components {
             chunking: unknown;
             document: number;
         };
+        /** @description Accept a suggestion as `words`, or refuse it where they are null. */
+        Decide: {
+            document: number;
+            rule: string;
+            text: string;
+            start: number;
+            end: number;
+            words: string | null;
+            set?: number;
+        };
+        Decided: {
+            /** @description The question that came of it. */
+            question: number | null;
+        };
         DenseFacts: {
             encoder: string;
             title: string;
@@ -1248,6 +1420,21 @@ export interface components {
             shortlist: number | null;
             cutoffs: number[];
             job: components["schemas"]["Job"] | null;
+        };
+        /** @description A passage without scores, ranks, or the names of the recipes that found it. */
+        Differ: {
+            id: number;
+            question: number;
+            text: string;
+            document: number;
+            title: string;
+            start: number;
+            end: number;
+            passage: string;
+            grades: components["schemas"]["GivenGrade"][];
+            /** Format: double */
+            settled: number | null;
+            settled_by: string | null;
         };
         /** @description Offsets count Unicode code points of the text. */
         Document: {
@@ -1398,6 +1585,18 @@ export interface components {
         FormEnum: "jsonl" | "table" | "topics" | "judgements";
         /** @enum {unknown} */
         FormatEnum: "doppio-recipe/1";
+        GivenGrade: {
+            judge: string;
+            /** Format: double */
+            grade: number;
+        };
+        Grade: {
+            /**
+             * Format: double
+             * @description 0 to 3; 0 says that no answer stands there.
+             */
+            grade: number;
+        };
         HardCase: {
             one: string;
             other: string;
@@ -1490,6 +1689,11 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        JudgedBy: {
+            judge: string;
+            count: number;
+            own: boolean;
+        };
         Kind: {
             name: string;
             title: string;
@@ -1632,6 +1836,17 @@ export interface components {
              */
             grade: number;
         };
+        NewPool: {
+            name: string;
+            recipes: number[];
+            /**
+             * @description First passages of each recipe.
+             * @default 5
+             */
+            depth: number;
+            /** @description All measured sets where it is left out. */
+            set?: number | null;
+        };
         NewRecipe: {
             body: components["schemas"]["RecipeDocument"];
             /** @default  */
@@ -1743,6 +1958,22 @@ export interface components {
             bytes: number;
             /** Format: double */
             seconds: number;
+        };
+        Pool: {
+            id: number;
+            name: string;
+            depth: number;
+            recipes: components["schemas"]["PooledRecipe"][];
+            /** Format: date-time */
+            made_at: string;
+            items: number;
+            /** @description How many passages the person who asks has judged. */
+            own: number;
+            judges: components["schemas"]["JudgedBy"][];
+        };
+        PooledRecipe: {
+            name: string;
+            version: number;
         };
         Problem: {
             detail: string;
@@ -2445,6 +2676,18 @@ export interface components {
          * @enum {string}
          */
         StageTraceKindEnum: "branch" | "fused" | "reranked" | "context";
+        Suggested: {
+            document: number;
+            title: string;
+            /** @description How many questions the document answers already. */
+            asked: number;
+            rule: string;
+            text: string;
+            start: number;
+            end: number;
+            /** @description The range that seems to answer it. */
+            answer: string;
+        };
         Suggestion: {
             start: number;
             end: number;
@@ -2488,6 +2731,17 @@ export interface components {
              * @description What the term adds to the chunk's score.
              */
             share: number;
+        };
+        /** @description A passage without scores, ranks, or the names of the recipes that found it. */
+        ToJudge: {
+            id: number;
+            question: number;
+            text: string;
+            document: number;
+            title: string;
+            start: number;
+            end: number;
+            passage: string;
         };
         TokenMatch: {
             token: string;
@@ -2610,6 +2864,10 @@ export interface components {
          * @enum {string}
          */
         TypeEnum: "whole" | "number" | "choice" | "switch" | "encoder" | "kind" | "group" | "other";
+        Undecide: {
+            document: number;
+            text: string;
+        };
         /** @description Chunks on the two principal axes, as columns. */
         VectorMap: {
             /** @description Share of the variance along each axis. */
@@ -4258,6 +4516,343 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    pools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    makePool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPool"];
+                "multipart/form-data": components["schemas"]["NewPool"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    toJudge: {
+        parameters: {
+            query?: {
+                /** @description How many; at most 50. */
+                count?: number;
+            };
+            header?: never;
+            path: {
+                pool: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToJudge"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    removePool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    agreement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Agreement"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    judgePassage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                item: number;
+                pool: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Grade"];
+                "multipart/form-data": components["schemas"]["Grade"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    takeJudgementBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                item: number;
+                pool: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    settlePassage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                item: number;
+                pool: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Grade"];
+                "multipart/form-data": components["schemas"]["Grade"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    questionCoverage: {
+        parameters: {
+            query?: {
+                /** @description Only documents after this one, by its id. */
+                after?: number;
+                /** @description At most so many; 500 where it is left out, and never more. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     questionSets: {
         parameters: {
             query?: never;
@@ -5621,6 +6216,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SynonymGroups"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    suggestions: {
+        parameters: {
+            query?: {
+                /** @description How many; 12 where it is left out, at most 50. */
+                count?: number;
+                /** @description Of this document alone. */
+                document?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggested"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    openSuggestionAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Undecide"];
+                "multipart/form-data": components["schemas"]["Undecide"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    decideSuggestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decide"];
+                "multipart/form-data": components["schemas"]["Decide"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
                 };
             };
             400: {
