@@ -80,11 +80,11 @@ class DemoLoading(TestCase):
 
     def test_a_second_load_keeps_every_record(self):
         self.assertEqual(self.load(), ("2 documents added, 1 questions, 7 recipes",
-                                       "two-branch v3 measured, 1 of 1 questions delivered"))  # fmt: skip
+                                       "outline in context v1 measured, 1 of 1 questions delivered"))  # fmt: skip
         before = list(TrialRecord.objects.values_list("pk", flat=True))
-        self.assertEqual(self.load(), ("there", "two-branch v3, 1 of 1 questions delivered"))
+        self.assertEqual(self.load(), ("there", "outline in context v1, 1 of 1 questions delivered"))
         self.assertEqual(list(TrialRecord.objects.values_list("pk", flat=True)), before)
-        self.assertEqual(RecipeVersion.objects.get(in_force=True).name, "two-branch")
+        self.assertEqual(RecipeVersion.objects.get(in_force=True).name, "outline in context")
 
     def test_vectors_made_ahead_are_those_that_the_recipe_in_force_takes(self):
         # What no other test has built.
@@ -109,7 +109,7 @@ class DemoLoading(TestCase):
         kept = Document.objects.get(name="dogs.md").pk
         self.write("wind.md", "# Wind\n\nThe gondola stops at 20 metres a second, or sooner.")
         _, measured = self.load()
-        self.assertEqual(measured, "two-branch v3 measured, 1 of 1 questions delivered")
+        self.assertEqual(measured, "outline in context v1 measured, 1 of 1 questions delivered")
         self.assertEqual(Document.objects.get(name="dogs.md").pk, kept)
         self.assertIn("20 metres", Document.objects.get(name="wind.md").text)
 

@@ -175,3 +175,71 @@ class Sets(Sending, TestCase):
         number = self.workspace.question_sets.get().pk
         self.assertEqual(self.send("delete", f"{self.at}/question-sets/{number}")[0], 204)
         self.assertEqual((self.workspace.questions.count(), AnswerSpan.objects.count()), (0, 0))
+
+
+class History(Sending, TestCase):
+    """What was done is found again, and taken back where things are still as it left them."""
+
+    def setUp(self):
+        self.workspace, self.user = make_workspace()
+        self.client.force_login(self.user)
+        self.at = f"/api/workspaces/{self.workspace.pk}"
+        self.document = self.workspace.documents.get(name="wind.md")
+        self.question = Question.objects.get(identity="q4")
+        self.send("patch", f"{self.at}/questions/{self.question.pk}", {"unanswerable": False})
+
+    def label(self, grade=2.0, start=0):
+        body = {"document": self.document.pk, "start": start, "end": start + 9, "grade": grade}
+        return self.send("post", f"{self.at}/questions/{self.question.pk}/labels", body)[1]["id"]
+
+    def events(self, query=""):
+        return self.send("get", f"{self.at}/events{query}")[1]
+
+    def back(self, place=0):
+        event = self.events()["events"][place]["id"]
+        return self.send("post", f"{self.at}/events/{event}/taken-back")
+
+    def grades(self):
+        return list(self.question.spans.order_by("start").values_list("start", "end", "grade"))
+
+    def test_labels_come_back_as_they_were(self):
+        self.label(2.0)
+        self.label(3.0)
+        self.assertEqual(self.back()[0], 204)
+        self.assertEqual(self.grades(), [(0, 9, 2.0)])
+        label = self.question.spans.get()
+        self.send("put", f"{self.at}/labels/{label.pk}", {"document": self.document.pk, "start": 4, "end": 20})
+        self.back()
+        self.assertEqual(self.grades(), [(0, 9, 2.0)])
+        self.send("delete", f"{self.at}/labels/{label.pk}")
+        self.back()
+        self.assertEqual(self.grades(), [(0, 9, 2.0)])
+
+    def test_a_question_comes_back_with_its_id_set_group_and_labels(self):
+        self.label()
+        self.send("patch", f"{self.at}/questions/{self.question.pk}", {"group": "owners", "tags": ["one"]})
+        self.send("delete", f"{self.at}/questions/{self.question.pk}")
+        self.assertEqual(self.back()[0], 204)
+        again = Question.objects.get(identity="q4")
+        self.assertEqual((again.group, again.tags, again.set), ("owners", ["one"], self.question.set))
+        self.assertEqual(again.spans.get().grade, 2.0)
+
+    def test_what_has_changed_since_is_not_taken_back_and_nothing_is_twice(self):
+        self.label(2.0)
+        self.send("patch", f"{self.at}/labels/{self.question.spans.get().pk}", {"grade": 1})
+        status, said = self.back(1)
+        self.assertEqual((status, "changed or removed since" in said["detail"]), (400, True))
+        self.assertEqual(self.back(0)[0], 204)
+        status, said = self.send("post", f"{self.at}/events/{Event.objects.get(kind='label changed').pk}/taken-back")
+        self.assertEqual((status, "taken back already" in said["detail"]), (400, True))
+        self.assertIn("cannot be taken back", self.back(0)[1]["detail"])
+
+    def test_it_is_looked_through_by_person_kind_words_and_day(self):
+        self.label()
+        found = self.events(f"?who={self.user.username}&kind=label given&words=wind.md q4&since=2020-01-01")
+        (event,) = found["events"]
+        self.assertEqual((event["kind"], event["can_be_taken_back"]), ("label given", True))
+        self.assertEqual(found["people"], [self.user.username])
+        self.assertIn("question changed", found["kinds"])
+        for query in ("?who=nobody", "?kind=none", "?words=snow", "?since=2999-01-01"):
+            self.assertEqual(self.events(query)["events"], [])

@@ -1,12 +1,16 @@
 """Every operation of the API, asked as the interface asks it; what it answers is what the schema tells."""
 
 import json
+import tempfile
+from pathlib import Path
 from typing import Any
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from django.test import TransactionTestCase
 
+from doppio.library.carrying import pack
+from doppio.library.models import Event
 from doppio.questions.models import AnswerSpan
 from doppio.recipes.services import save_recipe
 from tests.core.corpus import recipe
@@ -109,6 +113,7 @@ class Operations(TransactionTestCase):
         self.call("giveLabel", {"document": span.document_id, **LABEL}, question=written)
         self.call("changeQuestion", {"tags": ["new"]}, question=written)
         self.call("removeQuestion", question=written)
+        self.call("takeEventBack", event=Event.objects.get(kind="question removed").pk)
         self.call("questionSets")
         file = SimpleUploadedFile("q.csv", b"question,document,quote\nWho may ride?,dogs.html,A dog rides\n")
         self.call("importQuestions", {"file": file, "options": json.dumps({"set": into, "write": True})})
@@ -161,6 +166,12 @@ class Operations(TransactionTestCase):
 
     def people(self):
         self.call("workspace")
+        self.call("exportWorkspace")
+        self.call("copyWorkspace", {"name": "A copy"})
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "w.zip"
+            pack(self.workspace, place)
+            self.call("importWorkspace", {"file": SimpleUploadedFile("w.zip", place.read_bytes()), "name": "B"})
         self.call("renameWorkspace", {"name": "Cables"})
         self.call("members")
         member = self.call("inviteMember", {"username": "judge", "role": "judge"})["member"]["id"]
@@ -170,6 +181,7 @@ class Operations(TransactionTestCase):
         self.call("setPassword", {"password": "cable and pylon", "present": "a long password"})
         self.call("removeWorkspace")
         self.call("bringWorkspaceBack")
+        self.call("emptyWorkspace", {})
 
     def test_an_answer_of_another_shape_is_told(self):
         method, path = operations()["line"]

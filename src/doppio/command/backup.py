@@ -47,7 +47,7 @@ Told = Callable[[str], None]
 def backup(file: Annotated[Path, typer.Argument(help="The ZIP to write.")]) -> None:
     """Write a backup of all records and files, whether Doppio runs or not."""
     cluster = Cluster(VAR)
-    with _running(cluster):
+    with running(cluster):
         about = write(cluster, VAR / "files", file.resolve())
     documents, questions = about["rows"].get("library_document", 0), about["rows"].get("questions_question", 0)
     size = file.stat().st_size / (1 << 20)
@@ -70,14 +70,14 @@ def restore(
             f"Doppio runs in {VAR} ({where}); stop it first, so that nothing is written meanwhile"
         ) from None
     cluster = Cluster(VAR)
-    with _running(cluster):
+    with running(cluster):
         about, kept = read(cluster, VAR / "files", file.resolve())
     out.print(f"{file}, made {about['made_at']}: {len(about['files']):,} files and all records are back.")
     out.print(f"What was there before is kept: {kept}. Indexes that are missing are built by the next trial.")
 
 
 @contextmanager
-def _running(cluster: Cluster) -> Iterator[None]:
+def running(cluster: Cluster) -> Iterator[None]:
     """The server of a cluster, started if it does not run, and stopped then."""
     said = cluster.start()
     try:

@@ -14,6 +14,7 @@ from doppio.core.formats.questions import read_questions
 from doppio.core.measure.ledger import DELIVERED
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.check import read_recipe
+from doppio.core.reranking.kind import offered
 from doppio.library.corpus import core_documents
 from doppio.library.entry import make_entry_link
 from doppio.library.events import BY_HAND
@@ -21,7 +22,7 @@ from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
 from doppio.library.services import remove_documents
 from doppio.questions.services import load_questions
-from doppio.recipes.builds import build, is_built
+from doppio.recipes.builds import build, is_built, models
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.services import latest_trial, measure_recipe, start_trial
@@ -29,8 +30,8 @@ from doppio.trials.services import latest_trial, measure_recipe, start_trial
 NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
 RECIPES = (
-    "sparse-alone", "dense-alone", "fixed-window", "outline-in-context",
-    "two-branch-1", "two-branch-2", "two-branch-3",
+    "sparse-alone", "dense-alone", "fixed-window", "two-branch-1", "two-branch-2", "two-branch-3",
+    "outline-in-context",
 )  # fmt: skip
 
 
@@ -57,7 +58,10 @@ def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progr
 def encode_in_force() -> str:
     """Cut the documents as the recipe in force does, and make the vectors of its chunks."""
     recipe = RecipeVersion.objects.select_related("workspace").get(workspace__name=NAME, in_force=True)
-    pipeline = build(recipe.workspace, dense_alone(recipe.body), Silent())
+    rerank = core_recipe(recipe).rerank
+    # Other scorers need nothing built, and may not be there yet.
+    own = [kind for kind, one in offered(models) if rerank and one.name == rerank["scorer"] and kind.makers]
+    pipeline = build(recipe.workspace, dense_alone(recipe.body, rerank if own else None), Silent())
     return f"vectors of {len(pipeline.chunks):,} chunks made"
 
 

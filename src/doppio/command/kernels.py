@@ -31,10 +31,13 @@ PAGES = {
 }
 
 
-def dense_alone(body: Mapping[str, Any]) -> Recipe:
-    """A recipe with its dense branches alone: it cuts the same chunks and makes the same vectors."""
+def dense_alone(body: Mapping[str, Any], rerank: Mapping[str, Any] | None = None) -> Recipe:
+    """A recipe with its dense branches alone: it cuts the same chunks and makes the same vectors.
+
+    `rerank` is the recipe's own where its scorer needs vectors too, which are made in one go.
+    """
     dense = [branch for branch in body["branches"] if kind_of(branch).family == DENSE]
-    return check({**body, "branches": dense, "fusion": {"method": "reciprocal-rank"}, "rerank": None})
+    return check({**body, "branches": dense, "fusion": {"method": "reciprocal-rank"}, "rerank": rerank})
 
 
 def compile_sparse() -> None:

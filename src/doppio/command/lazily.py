@@ -29,6 +29,7 @@ COMMANDS = {
         "backup", "restore", "Put records and files back as a backup has them; what is there now is kept aside."
     ),
     "model": Lazy("models", "app", "Encoders and joint scorers that recipes can name."),
+    "workspace": Lazy("workspace", "app", "A workspace as one file: export and import."),
     "stand-in": Lazy(
         "models", "stand_in", "Run an endpoint for remote encoders or scorers, answered by a model of this machine."
     ),

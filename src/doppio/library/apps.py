@@ -6,6 +6,7 @@ class LibraryConfig(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
-        from doppio.library import signals, workspaces
+        from doppio.library import carried, signals, workspaces
 
+        carried.connect()
         signals.tidying.connect(workspaces.throw_away)

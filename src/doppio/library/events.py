@@ -10,13 +10,12 @@ from doppio.library.models import Event, Workspace
 SIGNED_IN, SIGN_IN_FAILED, SIGNED_OUT = "signed in", "sign-in failed", "signed out"
 WORKSPACE_MADE, WORKSPACE_RENAMED, WORKSPACE_REMOVED = "workspace made", "workspace renamed", "workspace removed"
 WORKSPACE_BROUGHT_BACK, PASSWORD_SET = "workspace brought back", "password set"
+WORKSPACE_EXPORTED, WORKSPACE_IMPORTED = "workspace exported", "workspace imported"
+WORKSPACE_COPIED, WORKSPACE_EMPTIED = "workspace copied", "workspace emptied"
 MEMBER_INVITED, MEMBER_CHANGED, MEMBER_TAKEN_OUT = "member invited", "role changed", "member taken out"
 DOCUMENTS_REMOVED, IN_FORCE = "documents removed", "recipe put in force"
-QUESTIONS_IMPORTED, SUGGESTION_TAKEN, SUGGESTION_REFUSED = (
-    "questions imported",
-    "suggestion taken",
-    "suggestion refused",
-)
+EVENT_TAKEN_BACK, QUESTIONS_IMPORTED = "change taken back", "questions imported"
+SUGGESTION_TAKEN, SUGGESTION_REFUSED = "suggestion taken", "suggestion refused"
 SUGGESTION_OPENED, POOL_MADE, POOL_REMOVED = "suggestion opened again", "pool made", "pool removed"
 PASSAGE_JUDGED, JUDGEMENT_TAKEN_BACK, PASSAGE_SETTLED = "passage judged", "judgement taken back", "passage settled"
 SET_MADE, SET_CHANGED, SET_REMOVED = "question set made", "question set changed", "question set removed"

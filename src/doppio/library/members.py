@@ -43,10 +43,13 @@ def invite(workspace: Workspace, name: str, role: Role) -> Invited:
     if len(name) > _LONGEST:
         raise MemberError(f"username: {len(name)} characters; at most {_LONGEST} are taken")
     user = User.objects.filter(username=name).first()
-    fresh = user is None
+    # One that came with a workspace from elsewhere has never been here.
+    fresh = user is None or not (user.is_active or user.has_usable_password() or user.last_login)
     if user is None:
         user = User(username=name)
         user.set_unusable_password()
+    if fresh:
+        user.is_active = True
         user.save()
     if workspace.memberships.filter(user=user).exists():
         raise MemberError(f"username: {name} is a member already")

@@ -9,14 +9,19 @@ class SessionSerializer(s.Serializer):
 
 
 class EventSerializer(s.Serializer):
+    id = s.IntegerField()
     at = s.DateTimeField()
     kind = s.CharField()
     name = s.CharField()
     about = s.DictField()
+    taken_back = s.CharField(allow_null=True, help_text="Who took it back.")
+    can_be_taken_back = s.BooleanField()
 
 
 class EventsSerializer(s.Serializer):
     events = EventSerializer(many=True)
+    people = s.ListField(child=s.CharField(), help_text="Who did anything here.")
+    kinds = s.ListField(child=s.CharField(), help_text="What was done here.")
     before = s.IntegerField(allow_null=True, help_text="Ask with this for those before; null where there are none.")
 
 

@@ -14,6 +14,8 @@ settled = Signal()
 still_needed = Signal()
 # Arguments: workspace and user, after a workspace was made.
 made = Signal()
+# Arguments: before and after, workspaces. What outlives an emptying goes from one to the other.
+emptied = Signal()
 # Argument: workspace. Receivers return how many of what it holds, by name.
 held = Signal()
 # Argument: now. What has been kept for as long as the settings say goes.

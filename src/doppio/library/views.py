@@ -28,7 +28,6 @@ from doppio.library.models import Document, Section
 from doppio.library.serializers import (
     DocumentRowSerializer,
     DocumentSerializer,
-    EventsSerializer,
     OutlineSerializer,
     RemovedSerializer,
     RemoveSerializer,
@@ -39,7 +38,7 @@ from doppio.library.signals import settled
 
 PICTURE_WIDTH = 900
 UNDO = "undo"
-EVENTS_SHOWN, ROWS_A_PAGE = 100, 1000
+ROWS_A_PAGE = 1000
 
 
 class SessionView(APIView):
@@ -52,29 +51,6 @@ class SessionView(APIView):
         note(SIGNED_OUT, request)
         logout(request)
         return Response(status=204)
-
-
-class EventsView(APIView):
-    @extend_schema(
-        parameters=[OpenApiParameter("before", int, description="Only events before this number.")],
-        responses=EventsSerializer,
-        operation_id="events",
-    )
-    def get(self, request: Request, workspace: int) -> Response:
-        """What people did in a workspace that others may ask about later, newest first."""
-        rows = workspace_of(request).events.all()
-        before = request.query_params.get("before", "")
-        if before.isdecimal():
-            rows = rows.filter(pk__lt=int(before))
-        page = list(rows[: EVENTS_SHOWN + 1])
-        more = len(page) > EVENTS_SHOWN
-        page = page[:EVENTS_SHOWN]
-        return Response(
-            {
-                "events": [{"at": row.at, "kind": row.kind, "name": row.name, "about": row.about} for row in page],
-                "before": page[-1].pk if more else None,
-            }
-        )
 
 
 def page_size(request: Request) -> int:

@@ -3,6 +3,7 @@
 from typing import Any
 
 from django.contrib.auth import password_validation, update_session_auth_hash
+from django.contrib.auth.models import User
 from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.db.models import Count, Sum
@@ -25,7 +26,7 @@ from doppio.library.events import (
     note,
 )
 from doppio.library.members import MemberError, change_role, invite, take_out
-from doppio.library.models import Membership, Role
+from doppio.library.models import Membership, Role, Workspace
 from doppio.library.problems import PROBLEM
 from doppio.library.workspace_serializers import (
     InvitedSerializer,
@@ -66,7 +67,7 @@ class WorkspacesView(APIView):
         with transaction.atomic():
             made = make_workspace(given.validated_data["name"], person(request))
             note(WORKSPACE_MADE, request, workspace=made, workspace_name=made.name)
-        return Response(_row(_counted(made.memberships.filter(user=person(request)))[0]), status=201)
+        return Response(row_of(made, person(request)), status=201)
 
 
 class WorkspaceView(APIView):
@@ -114,7 +115,7 @@ class BringBackView(APIView):
         with transaction.atomic():
             bring_back(space)
             note(WORKSPACE_BROUGHT_BACK, request, workspace=space, workspace_name=space.name)
-        return Response(_row(_counted(space.memberships.filter(user=person(request)))[0]))
+        return Response(row_of(space, person(request)))
 
 
 class MembersView(APIView):
@@ -204,6 +205,11 @@ def _counted(mine: Any) -> list[Membership]:
         .annotate(count=Count("workspace__documents"), words=Sum("workspace__documents__words", default=0))
         .order_by("workspace")
     )
+
+
+def row_of(workspace: Workspace, user: User) -> dict[str, Any]:
+    """A workspace as its list shows it to one of its members."""
+    return _row(_counted(workspace.memberships.filter(user=user))[0])
 
 
 def _row(one: Any) -> dict[str, Any]:

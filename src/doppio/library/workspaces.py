@@ -11,7 +11,7 @@ from django.utils import timezone
 from doppio.core.errors import DoppioError
 from doppio.library.models import Role, Workspace
 from doppio.library.services import remove_documents
-from doppio.library.signals import held, made
+from doppio.library.signals import emptied, held, made
 
 LONGEST_NAME = 120
 
@@ -52,12 +52,29 @@ def remove(workspace: Workspace) -> None:
 @transaction.atomic
 def bring_back(workspace: Workspace) -> None:
     """Undo a removal; where the name has been taken since, it gets a number."""
-    name, number = workspace.name, 2
-    while Workspace.objects.filter(name=workspace.name, removed_at=None).exists():
-        workspace.name = f"{name[: LONGEST_NAME - 6]} ({number})"
-        number += 1
+    if Workspace.objects.filter(name=workspace.name, removed_at=None).exists():
+        workspace.name = free_name_like(workspace.name)
     workspace.removed_at = None
     workspace.save(update_fields=["name", "removed_at"])
+
+
+@transaction.atomic
+def empty(workspace: Workspace) -> Workspace:
+    """Begin anew under the same name with the same members and recipes; what was is removed, and kept for a time."""
+    name = workspace.name
+    workspace.name = free_name_like(f"{name[: LONGEST_NAME - 30]}, before it was emptied")
+    workspace.removed_at = timezone.now()
+    workspace.save(update_fields=["name", "removed_at"])
+    made = Workspace.objects.create(name=name)
+    for member in workspace.memberships.all():
+        made.memberships.create(user=member.user, role=member.role)
+    emptied.send(Workspace, before=workspace, after=made)
+    return made
+
+
+def check_free(name: str) -> None:
+    """Whether a new workspace can have this name; see `make_workspace`."""
+    _free_name(name)
 
 
 def throw_away(sender: object, now: datetime, **_: object) -> None:
@@ -83,6 +100,15 @@ def marked(workspace: Workspace) -> None:
     """Questions or labels have changed: what was measured with those of before is no longer true."""
     Workspace.objects.filter(pk=workspace.pk).update(marked=F("marked") + 1)
     workspace.refresh_from_db(fields=["marked"])
+
+
+def free_name_like(name: str) -> str:
+    """A name that no workspace has: this one, or with a number behind it."""
+    name = " ".join(name.split())[: LONGEST_NAME - 6] or "Workspace"
+    found, number = name, 2
+    while Workspace.objects.filter(name=found, removed_at=None).exists():
+        found, number = f"{name} ({number})", number + 1
+    return found
 
 
 def _free_name(name: str, own: Workspace | None = None) -> str:

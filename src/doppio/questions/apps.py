@@ -7,10 +7,12 @@ class QuestionsConfig(AppConfig):
 
     def ready(self) -> None:
         from doppio.library import signals
-        from doppio.questions import asked, labels, services
+        from doppio.questions import asked, carried, labels, services, taking_back
 
         signals.text_changed.connect(labels.move_labels)
         signals.leaving.connect(labels.keep_quotes)
         signals.arrived.connect(labels.take_back)
         signals.tidying.connect(asked.forget_asked)
         signals.held.connect(services.counted)
+        taking_back.connect()
+        carried.connect()

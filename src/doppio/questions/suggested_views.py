@@ -124,7 +124,7 @@ class CoverageView(APIView):
     @extend_schema(
         parameters=[
             OpenApiParameter("after", int, description="Only documents after this one, by its id."),
-            OpenApiParameter("limit", int, description="At most so many; 500 where it is left out, and never more."),
+            OpenApiParameter("limit", int, description="At most so many; 1000 where it is left out, and never more."),
         ],
         responses=CoverageSerializer(many=True),
         operation_id="questionCoverage",
@@ -134,4 +134,4 @@ class CoverageView(APIView):
         space = workspace_of(request)
         after, limit = (request.query_params.get(name, "") for name in ("after", "limit"))
         begin = get_object_or_404(space.documents.only("name"), pk=int(after)).name if after.isdecimal() else ""
-        return Response(coverage(space, begin, min(int(limit), 500) if limit.isdecimal() else 500))
+        return Response(coverage(space, begin, min(int(limit), 1000) if limit.isdecimal() else 1000))

@@ -96,9 +96,11 @@ class LabelsView(APIView):
         found = get_object_or_404(space.questions.select_related("workspace").prefetch_related("spans"), pk=question)
         values = given.validated_data
         document = get_object_or_404(space.documents, pk=values["document"])
+        same = found.spans.filter(document=document, start=values["start"], end=values["end"], lost=False).first()
+        before = {"before": same.grade} if same is not None else {}
         with transaction.atomic():
             label = add_label(found, document, values["start"], values["end"], values["grade"], person(request))
-            _noted(LABEL_GIVEN, request, space, label)
+            _noted(LABEL_GIVEN, request, space, label, **before)
         return Response(_label(label), status=201)
 
 

@@ -103,7 +103,8 @@ def remove_question(question: Question) -> dict[str, Any]:
          "start": span.start, "end": span.end, "grade": span.grade}
         for span in question.spans.select_related("document").defer("document__text", "document__blocks")
     ]  # fmt: skip
-    was = {"text": question.text, "tags": question.tags, "unanswerable": question.unanswerable, "labels": labels}
+    was = {"text": question.text, "tags": question.tags, "group": question.group, "set": question.set.name,
+           "unanswerable": question.unanswerable, "labels": labels}  # fmt: skip
     workspace = question.workspace
     question.delete()
     marked(workspace)

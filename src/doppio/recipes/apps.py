@@ -7,9 +7,11 @@ class RecipesConfig(AppConfig):
 
     def ready(self) -> None:
         from doppio.jobs.signals import looking_through
-        from doppio.library.signals import held, made
-        from doppio.recipes import builds, services
+        from doppio.library.signals import emptied, held, made
+        from doppio.recipes import builds, carried, services
 
         looking_through.connect(builds.look_through)
         made.connect(services.begin_with)
         held.connect(services.counted)
+        emptied.connect(services.take_along)
+        carried.connect()

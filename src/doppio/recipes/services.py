@@ -62,6 +62,13 @@ def save_recipe(
     return saved
 
 
+def take_along(sender: object, before: Workspace, after: Workspace, **_: object) -> None:
+    """Give a workspace that was emptied its recipes."""
+    names = ("name", "version", "body", "fingerprint", "note", "in_force", "saved_by_id")
+    for values in before.recipes.order_by("pk").values(*names):
+        RecipeVersion.objects.create(workspace=after, **values)
+
+
 def counted(sender: object, workspace: Workspace, **_: object) -> dict[str, int]:
     """How many recipes a workspace holds."""
     return {"recipes": workspace.recipes.count()}

@@ -3,6 +3,7 @@
 from django.urls import include, path, re_path
 from drf_spectacular.views import SpectacularJSONAPIView
 
+from doppio.library.carrying_views import ImportView
 from doppio.library.views import SessionView
 from doppio.library.workspace_views import PasswordView, WorkspacesView
 from doppio.recipes.catalogue import CatalogueView
@@ -29,6 +30,7 @@ urlpatterns = [
     path("api/scorers/try", TryScorerView.as_view()),
     path("api/scorers/rests-on", RestsOnView.as_view()),
     path("api/workspaces", WorkspacesView.as_view()),
+    path("api/workspaces/import", ImportView.as_view()),
     *(path("api/workspaces/<int:workspace>/", include(f"doppio.{part}.urls")) for part in PARTS),
     re_path(r"^(?!api/|static/|assets/)(?P<path>.*)$", interface),
 ]

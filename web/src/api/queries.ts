@@ -137,13 +137,23 @@ export function useDocumentView(document: number | null) {
 }
 
 /** Builds and trials that wait or run, in the order in which the worker takes them. */
-export function useTrialsToCome() {
+export const useTrialsToCome = () =>
+  useJobs((jobs) => jobs.filter((job) => job.kind === "trial" && running(job)).reverse());
+
+/** The newest job of a kind, while it runs and where it failed. */
+export const useNewestJob = (kind: string) =>
+  useJobs((jobs) => {
+    const newest = jobs.find((job) => job.kind === kind);
+    return newest && newest.state !== "done" ? newest : null;
+  });
+
+function useJobs<T>(select: (jobs: Job[]) => T) {
   const workspace = useWorkspace();
   return useQuery({
     queryKey: ["jobs", workspace],
     queryFn: () =>
       unwrap(client.GET("/api/workspaces/{workspace}/jobs", { params: { path: { workspace } } })),
-    select: (jobs) => jobs.filter((job) => job.kind === "trial" && running(job)).reverse(),
+    select,
     refetchInterval: (query) => (query.state.data?.some(running) ? BUSY_EVERY : false),
   });
 }

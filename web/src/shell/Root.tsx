@@ -3,6 +3,8 @@ import { useEffect } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { useWorkspaces } from "../api/queries";
 import { Begin } from "../begin/Begin";
+import { History } from "../history/History";
+import { QuestionsPage } from "../sets/QuestionsPage";
 import { StageView } from "../stages/StageView";
 import { Trials } from "../trials/Trials";
 import { MakeFirst } from "../workspaces/MakeFirst";
@@ -47,7 +49,9 @@ function Opened({ workspace }: { workspace: Workspace }) {
           <Route element={<Shell />}>
             <Route path="/begin" element={<Begin />} />
             <Route path="/line/:stage" element={<StageView />} />
+            <Route path="/questions/:part?/:pool?" element={<QuestionsPage />} />
             <Route path="/trials" element={<Trials />} />
+            <Route path="/history" element={<History />} />
             <Route
               path="*"
               element={<Navigate to={workspace.documents ? "/line/fused" : "/begin"} replace />}

@@ -36,6 +36,9 @@ function Frame() {
   const path = useLocation().pathname;
   const onTrials = path.startsWith("/trials");
   const onBegin = path.startsWith("/begin");
+  const onQuestions = path.startsWith("/questions");
+  const onHistory = path.startsWith("/history");
+  const apart = onTrials || onBegin || onQuestions || onHistory;
   const mayEdit = useMay("editor");
   const stage = useStage();
   useReachable();
@@ -44,7 +47,18 @@ function Frame() {
     <div className="app">
       <header className="top">
         <h1 className="visually-hidden">
-          {onTrials ? "Trials" : onBegin ? "Beginning" : stage ? TITLES[stage] : "Line"} of {name}
+          {onTrials
+            ? "Trials"
+            : onBegin
+              ? "Beginning"
+              : onQuestions
+                ? "Questions"
+                : onHistory
+                  ? "History"
+                  : stage
+                    ? TITLES[stage]
+                    : "Line"}{" "}
+          of {name}
         </h1>
         <NavLink className="name" to="/line/fused">
           Doppio
@@ -67,7 +81,8 @@ function Frame() {
           )}
           <nav className="d-flex gap-1">
             <NavLink to="/begin">Begin</NavLink>
-            <NavLink to="/line/fused" className={onTrials || onBegin ? "" : "active"}>
+            <NavLink to="/questions">Questions</NavLink>
+            <NavLink to="/line/fused" className={apart ? "" : "active"}>
               Line
             </NavLink>
             <NavLink to="/trials">
@@ -99,7 +114,7 @@ function Frame() {
           )}
         </Shown>
       </div>
-      {onTrials || onBegin ? (
+      {apart ? (
         <Outlet />
       ) : (
         <main className="work">

@@ -73,11 +73,11 @@ export function Trials() {
             )
           ) : (
             <>
-              <div className="d-flex align-items-baseline gap-3 mb-2">
+              <div className="d-flex align-items-center gap-3 mb-2">
                 <h2>Trials</h2>
                 <span className="soft small-text">
-                  Newest trial of each recipe over {rows[0]!.questions} questions, {rows[0]!.answerable} of
-                  them answerable. Larger is better in every column; the best is green.
+                  Newest trial of each recipe: {rows[0]!.questions} questions, {rows[0]!.answerable}{" "}
+                  answerable. Larger is better; the best is green.
                 </span>
                 <label className="ms-auto small-text text-nowrap">
                   measured after{" "}
@@ -169,7 +169,7 @@ function MetricTable({ rows, place, k, all }: MetricTableProps) {
   );
   const mostDelivered = Math.max(...rows.map((row) => row.ledger.delivered ?? 0));
   return (
-    <Table size="sm" hover className="num align-middle">
+    <Table size="sm" hover responsive className="num align-middle">
       <thead>
         <tr>
           <th>Recipe</th>

@@ -1,6 +1,7 @@
 // The workspace's name in the header: the way to the others, to a new one, and to what this one is.
 import { useState } from "react";
 import { Dropdown, Modal } from "react-bootstrap";
+import { useNavigate } from "react-router";
 import { useWorkspaces } from "../api/queries";
 import { addressOf, useOwnWorkspace } from "../shell/workspace";
 import { BringBack } from "./BringBack";
@@ -11,6 +12,7 @@ import { counted } from "../text/numbers";
 export function WorkspaceMenu() {
   const own = useOwnWorkspace();
   const others = useWorkspaces();
+  const navigate = useNavigate();
   const [making, setMaking] = useState(false);
   const [settings, setSettings] = useState(false);
   return (
@@ -31,6 +33,9 @@ export function WorkspaceMenu() {
           <Dropdown.Divider />
           <Dropdown.Item as="button" onClick={() => setMaking(true)}>
             New workspace
+          </Dropdown.Item>
+          <Dropdown.Item as="button" onClick={() => navigate("/history")}>
+            History
           </Dropdown.Item>
           <Dropdown.Item as="button" onClick={() => setSettings(true)}>
             Members and settings

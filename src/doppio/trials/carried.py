@@ -1,0 +1,114 @@
+"""What a workspace's file holds of trials and pools: figures, traces, and what judges said."""
+
+from collections.abc import Iterator
+
+from django.db.models import Prefetch
+from django.utils.dateparse import parse_datetime
+
+from doppio.library.carrying import People, Row, carried, fields_of
+from doppio.library.models import Document, Workspace
+from doppio.questions.models import AnswerSpan
+from doppio.trials.models import Judgement, Pool, PoolItem, TrialRecord, TrialRow
+
+AT_ONCE = 200
+TRIAL = ("corpus", "marked", "stages", "levels", "ledger", "seconds", "documents", "chunks", "intact", "answerable",
+         "questions")  # fmt: skip
+ROW = ("cause", "ranks", "in_play", "intact", "trace")
+ITEM = ("start", "end", "place", "covered", "settled")
+
+
+class Trials:
+    """Every trial with what became of each question."""
+
+    name = "trials"
+
+    def rows(self, workspace: Workspace) -> Iterator[Row]:
+        """A trial, then a row for each of its questions."""
+        for trial in workspace.trials.order_by("pk").select_related("recipe"):
+            yield {
+                "recipe": [trial.recipe.name, trial.recipe.version], "measured_at": trial.measured_at.isoformat(),
+                **{name: getattr(trial, name) for name in TRIAL},
+            }  # fmt: skip
+            for row in trial.rows.order_by("pk").select_related("question").iterator(chunk_size=AT_ONCE):
+                yield {"question": row.question.identity, **{name: getattr(row, name) for name in ROW}}
+
+    def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
+        recipes = {(row.name, row.version): row for row in workspace.recipes.all()}
+        questions = dict(workspace.questions.values_list("identity", "pk"))
+        trial: TrialRecord | None = None
+        batch: list[TrialRow] = []
+        for row in rows:
+            if "recipe" in row:
+                recipe = recipes[tuple(row["recipe"])]
+                trial = TrialRecord.objects.create(workspace=workspace, recipe=recipe, **fields_of(row, *TRIAL))
+                TrialRecord.objects.filter(pk=trial.pk).update(measured_at=parse_datetime(row["measured_at"]))
+                continue
+            assert trial is not None, "a row without its trial"
+            batch.append(TrialRow(trial=trial, question_id=questions[row["question"]], **fields_of(row, *ROW)))
+            if len(batch) == AT_ONCE:
+                TrialRow.objects.bulk_create(batch)
+                batch = []
+        TrialRow.objects.bulk_create(batch)
+
+
+class Pools:
+    """Pools with their passages, and what each judge said of them."""
+
+    name = "pools"
+
+    def rows(self, workspace: Workspace) -> Iterator[Row]:
+        """A pool, then a row for each of its passages."""
+        documents = Prefetch("document", Document.objects.only("pk", "name"))
+        given = Prefetch("judgements", Judgement.objects.select_related("judge").order_by("pk"))
+        for pool in workspace.pools.order_by("pk").select_related("made_by"):
+            yield {
+                "pool": pool.name, "depth": pool.depth, "recipes": pool.recipes,
+                "made_at": pool.made_at.isoformat(),
+                "made_by": pool.made_by.get_username() if pool.made_by else None,
+            }  # fmt: skip
+            found = pool.items.order_by("pk").select_related("question", "settled_by", "label")
+            for item in found.prefetch_related(documents, given).iterator(chunk_size=AT_ONCE):
+                yield {
+                    "question": item.question.identity, "document": item.document.name,
+                    **{name: getattr(item, name) for name in ITEM},
+                    "settled_by": item.settled_by.get_username() if item.settled_by else None,
+                    "labelled": item.label is not None,
+                    "judgements": [
+                        {"judge": one.judge.get_username(), "grade": one.grade} for one in item.judgements.all()
+                    ],
+                }  # fmt: skip
+
+    def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
+        documents = dict(workspace.documents.values_list("name", "pk"))
+        questions = dict(workspace.questions.values_list("identity", "pk"))
+        spans = AnswerSpan.objects.filter(question__workspace=workspace, lost=False)
+        labels = {
+            (question, document, start, end): pk
+            for question, document, start, end, pk in spans.values_list("question", "document", "start", "end", "pk")
+        }
+        pool: Pool | None = None
+        for row in rows:
+            if "pool" in row:
+                made_by = people.of(row["made_by"])
+                pool = Pool.objects.create(
+                    workspace=workspace, name=row["pool"], made_by=made_by, **fields_of(row, "depth", "recipes")
+                )
+                Pool.objects.filter(pk=pool.pk).update(made_at=parse_datetime(row["made_at"]))
+                continue
+            assert pool is not None, "a passage without its pool"
+            question, document = questions[row["question"]], documents[row["document"]]
+            label = labels.get((question, document, row["start"], row["end"])) if row["labelled"] else None
+            item = PoolItem.objects.create(
+                pool=pool, question_id=question, document_id=document, label_id=label,
+                settled_by=people.of(row["settled_by"]), **fields_of(row, *ITEM),
+            )  # fmt: skip
+            judged = [(people.of(one["judge"]), one["grade"]) for one in row["judgements"]]
+            Judgement.objects.bulk_create(
+                [Judgement(item=item, judge=judge, grade=grade) for judge, grade in judged if judge]
+            )
+
+
+def connect() -> None:
+    """Register the parts."""
+    carried(Trials())
+    carried(Pools())
