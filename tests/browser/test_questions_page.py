@@ -6,6 +6,8 @@ from pathlib import Path
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
+from doppio.library.carrying import pack
+from doppio.library.models import Workspace
 from doppio.questions.models import AnswerSpan, Question, QuestionSet
 from doppio.trials.models import Judgement, Pool
 from tests.browser.page import Page
@@ -68,9 +70,9 @@ class QuestionsPage(Page):
         self.assertEqual(Question.objects.count(), before + 1)
         self.click(".parts a", "Coverage")
         self.see("documents and", ".coverage-map")
-        covered = [float(row.text.split("\n")[-1].replace("none", "0")) for row in self.all(".covered")]
+        covered = [float(row.text.split("\n")[-1].replace("none", "0")) for row in self.all(".covered[data-document]")]
         self.assertEqual(covered, sorted(covered))
-        self.click(".covered a")
+        self.click(".covered[data-document] a")
         self.one(".open-document")
 
     def test_a_pool_is_made_and_judged_by_keys_with_undo_and_the_document_at_hand(self):
@@ -118,3 +120,29 @@ class QuestionsPage(Page):
         self.assertTrue(QuestionSet.objects.get().measured)
         Select(self.one("[aria-label='What']")).select_by_visible_text("suggestion refused")
         self.until(lambda _: not self.all("[data-event='question set changed']"))
+
+    def test_a_workspace_is_copied_emptied_and_read_from_a_file(self):
+        own = Workspace.objects.get()
+        self.open("/questions/sets")
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "away.zip"
+            pack(own, path)
+            self.click(".workspace-name")
+            self.click(".dropdown-item", "Members and settings")
+            self.one("[aria-label='Name of the copy']").send_keys("Trial grounds", Keys.ENTER)
+            self.see("Trial grounds", ".workspace-name")
+            self.see("12 documents, 20 questions", "header")
+            self.click(".workspace-name")
+            self.click(".dropdown-item", "Members and settings")
+            self.click(".modal button", "Empty")
+            self.click(".modal button", "Empty it of all that it holds")
+            self.see("Nothing is here yet", ".begin")
+            self.see("Trial grounds", ".workspace-name")
+            self.click(".workspace-name")
+            self.click(".dropdown-item", "New workspace")
+            self.one("#workspace-file").send_keys(str(path))
+            self.see(f"{own.name} (2)", ".workspace-name")
+            self.see("20 questions", "header")
+        # The copy that was emptied is kept for a week.
+        self.assertEqual(Workspace.objects.filter(removed_at=None).count(), 3)
+        self.assertEqual(Workspace.objects.count(), 4)

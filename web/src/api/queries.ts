@@ -140,12 +140,9 @@ export function useDocumentView(document: number | null) {
 export const useTrialsToCome = () =>
   useJobs((jobs) => jobs.filter((job) => job.kind === "trial" && running(job)).reverse());
 
-/** The newest job of a kind, while it runs and where it failed. */
+/** The newest job of a kind. */
 export const useNewestJob = (kind: string) =>
-  useJobs((jobs) => {
-    const newest = jobs.find((job) => job.kind === kind);
-    return newest && newest.state !== "done" ? newest : null;
-  });
+  useJobs((jobs) => jobs.find((job) => job.kind === kind) ?? null);
 
 function useJobs<T>(select: (jobs: Job[]) => T) {
   const workspace = useWorkspace();

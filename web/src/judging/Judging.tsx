@@ -17,7 +17,7 @@ export function Judging() {
   const { pool } = useParams();
   const [agreeing, setAgreeing] = useState<Pool | null>(null);
   const making = useNewestJob("pool").data;
-  const pools = usePools(running(making));
+  const pools = usePools(making);
   if (pool)
     return (
       <Shown query={pools} what="Opening the pool">
@@ -40,7 +40,7 @@ export function Judging() {
           a label at once. Two judges of one pool do not see each other's grades.
         </span>
       </div>
-      {making && <JobBar job={making} />}
+      {making && making.state !== "done" && <JobBar job={making} />}
       <Shown query={pools} what="Reading the pools">
         {(rows) => (rows.length ? <PoolTable rows={rows} agree={setAgreeing} /> : <></>)}
       </Shown>

@@ -1,6 +1,6 @@
 // Pools of passages, judged one at a time.
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { client, unwrap, type Schemas } from "../api/client";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { client, unwrap, type Job, type Schemas } from "../api/client";
 import { labelsChanged } from "../labels/api";
 import { useWorkspace } from "../shell/workspace";
 
@@ -14,13 +14,14 @@ const done = async (call: Promise<{ error?: unknown; response: Response }>) => {
     throw new Error((error as { detail?: string } | undefined)?.detail ?? `Status ${response.status}`);
 };
 
-export function usePools(busy: boolean) {
+/** The pools; read anew when a job that makes one goes on. */
+export function usePools(making: Job | null | undefined) {
   const workspace = useWorkspace();
   return useQuery({
-    queryKey: ["pools", workspace],
+    queryKey: ["pools", workspace, making?.id, making?.state],
     queryFn: () =>
       unwrap(client.GET("/api/workspaces/{workspace}/pools", { params: { path: { workspace } } })),
-    refetchInterval: busy ? 1000 : false,
+    placeholderData: keepPreviousData,
   });
 }
 

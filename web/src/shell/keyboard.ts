@@ -14,13 +14,13 @@ export function useKeys(questions: QuestionRow[], toggleHelp: () => void) {
       const target = event.target as HTMLElement;
       if (event.ctrlKey || event.metaKey || event.altKey) return;
       if (target.closest(".modal, .offcanvas")) return;
+      if (["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName)) {
+        if (event.key === "Escape") target.blur();
+        return;
+      }
       // A page with keys of its own.
       if (document.querySelector("[data-keys='own']")) {
         if (event.key === "?") toggleHelp();
-        return;
-      }
-      if (["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName)) {
-        if (event.key === "Escape") target.blur();
         return;
       }
       const rows = inOrder(questions);

@@ -40,7 +40,10 @@ export function useDecide() {
           },
         }),
       ),
-    onSuccess: (made) => (made.question === null ? undefined : labelsChanged(queries)),
+    // The next decision does not wait for lists that are read anew.
+    onSuccess: (made) => {
+      if (made.question !== null) void labelsChanged(queries);
+    },
   });
 }
 
@@ -56,6 +59,6 @@ export function useOpenAgain() {
       if (!response.ok)
         throw new Error((error as { detail?: string } | undefined)?.detail ?? "It was not taken back.");
     },
-    onSuccess: () => labelsChanged(queries),
+    onSuccess: () => void labelsChanged(queries),
   });
 }

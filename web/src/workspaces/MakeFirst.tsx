@@ -1,5 +1,5 @@
 // For a person who is in no workspace yet.
-import { MakeWorkspace } from "./MakeWorkspace";
+import { MakeWorkspace, ReadWorkspace } from "./MakeWorkspace";
 import { BringBack } from "./BringBack";
 
 export function MakeFirst() {
@@ -11,6 +11,7 @@ export function MakeFirst() {
         to invite you to theirs, or load the demo with <code>./doppio demo</code>.
       </p>
       <MakeWorkspace />
+      <ReadWorkspace />
       <BringBack />
     </main>
   );

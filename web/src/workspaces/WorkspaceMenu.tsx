@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { useWorkspaces } from "../api/queries";
 import { addressOf, useOwnWorkspace } from "../shell/workspace";
 import { BringBack } from "./BringBack";
-import { MakeWorkspace } from "./MakeWorkspace";
+import { MakeWorkspace, ReadWorkspace } from "./MakeWorkspace";
 import { WorkspaceSettings } from "./WorkspaceSettings";
 import { counted } from "../text/numbers";
 
@@ -50,6 +50,7 @@ export function WorkspaceMenu() {
         </Modal.Header>
         <Modal.Body className="d-grid gap-3">
           <MakeWorkspace />
+          <ReadWorkspace />
           <BringBack />
         </Modal.Body>
       </Modal>

@@ -1,6 +1,6 @@
 // Workspaces and members: made, changed, removed, brought back.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { client, unwrap, type Schemas, type Workspace } from "../api/client";
+import { client, csrfToken, unwrap, type Schemas, type Workspace } from "../api/client";
 import { useWorkspace } from "../shell/workspace";
 
 export type Member = Schemas["Member"];
@@ -54,6 +54,42 @@ export function useRename() {
     mutationFn: (name: string) =>
       done(client.PATCH("/api/workspaces/{workspace}/", { params: { path: { workspace } }, body: { name } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
+  });
+}
+
+/** A workspace out of a file that was exported from one. */
+export function useImportWorkspace() {
+  return useMutation({
+    mutationFn: async (file: File) => {
+      const form = new FormData();
+      form.append("file", file);
+      const response = await fetch("/api/workspaces/import", {
+        method: "POST",
+        body: form,
+        headers: { "X-CSRFToken": await csrfToken() },
+      });
+      const said = (await response.json().catch(() => null)) as (Workspace & { detail?: string }) | null;
+      if (!response.ok || !said) throw new Error(said?.detail ?? `The server answered ${response.status}.`);
+      return said as Workspace;
+    },
+  });
+}
+
+export function useCopyWorkspace() {
+  const workspace = useWorkspace();
+  return useMutation({
+    mutationFn: (name: string) =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/copy", { params: { path: { workspace } }, body: { name } }),
+      ),
+  });
+}
+
+export function useEmptyWorkspace() {
+  const workspace = useWorkspace();
+  return useMutation({
+    mutationFn: () =>
+      unwrap(client.POST("/api/workspaces/{workspace}/emptied", { params: { path: { workspace } } })),
   });
 }
 
