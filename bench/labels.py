@@ -22,8 +22,8 @@ import numpy as np
 from askers import sign_in
 
 WORDS = (
-    "rope pulley gondola wind tower cabin brake grip station motor chair ice snow cable sheave guard lamp switch drive "
-    "carriage tension door platform signal alarm line valley summit ticket guest dog ski bicycle rescue winch basket"
+    "rope pulley gondola wind tower cabin brake grip station motor chair ice snow cable sheave guard lamp switch "
+    "drive carriage tension door platform signal alarm line valley summit ticket guest dog ski bicycle rescue winch"
 ).split()
 
 
@@ -32,7 +32,8 @@ def made_up(count: int, sentences: int, lot: random.Random) -> dict[str, list[st
     found = {}
     for number in range(count):
         found[f"page-{number:05}.md"] = [
-            f"{' '.join(lot.choices(WORDS, k=12)).capitalize()} number {number}-{place}." for place in range(sentences)
+            f"{' '.join(lot.choices(WORDS, k=12)).capitalize()} number {number}-{place}."
+            for place in range(sentences)
         ]
     return found
 
@@ -87,7 +88,7 @@ def main() -> None:
     arguments.add_argument("--documents", type=int, default=300)
     given = arguments.parse_args()
     server, lot = Server(given.link), random.Random(7)
-    pages = made_up(given.documents, 200, lot)
+    pages = made_up(given.documents, 40, lot)
     at = f"/workspaces/{server.send('POST', '/workspaces', {'name': f'Many questions {uuid.uuid4().hex[:6]}'})['id']}"
     try:
         bring_in(server, at, pages)
@@ -100,7 +101,9 @@ def bring_in(server: Server, at: str, pages: dict[str, list[str]]) -> None:
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as out:
         for name, sentences in pages.items():
-            lines = [f"## Part {place // 20}\n\n{' '.join(sentences[place : place + 20])}" for place in range(0, 200, 20)]
+            lines = [
+                f"## Part {place // 20}\n\n{' '.join(sentences[place : place + 20])}" for place in range(0, 40, 20)
+            ]
             out.writestr(name, f"# {name}\n\n" + "\n\n".join(lines))
     number = server.send("POST", f"{at}/imports")["id"]
     form = form_of({"names": "pages.zip"}, {"files": ("pages.zip", packed.getvalue())})
@@ -112,7 +115,9 @@ def bring_in(server: Server, at: str, pages: dict[str, list[str]]) -> None:
     print(f"{len(pages):,} documents in, built and measured: {time.monotonic() - begun:.1f} s")
 
 
-def measure(server: Server, at: str, given: argparse.Namespace, pages: dict[str, list[str]], lot: random.Random) -> None:
+def measure(
+    server: Server, at: str, given: argparse.Namespace, pages: dict[str, list[str]], lot: random.Random
+) -> None:
     table = io.StringIO()
     out = csv.writer(table)
     out.writerow(["id", "question", "document", "quote", "tags"])

@@ -23,20 +23,20 @@ VIEWS = {
     "documents-import": ("/line/documents", None),
     "chunks": ("/line/chunks", None),
     "chunks-pinned": ("/line/chunks", "What has to be checked before a line opens in the morning?"),
-    "sparse": ("/line/sparse", None),
     "sparse-analysis": ("/line/sparse", None),
     "sparse-pinned": ("/line/sparse", "What does alarm E-417 mean?"),
-    "dense": ("/line/dense", None),
     "dense-speed": ("/line/dense", None),
     "dense-map": ("/line/dense", PINNED),
     "reranked": ("/line/reranked", None),
     "reranked-floor": ("/line/reranked", None),
-    "reranked-depth": ("/line/reranked", None),
-    "reranked-try": ("/line/reranked", None),
     "reranked-pinned": ("/line/reranked", PINNED),
     "context-pinned": ("/line/context", "What does alarm E-417 mean?"),
     "trials": ("/trials", None),
     "recipe": ("/line/fused", None),
+    "begin": ("/begin", None),
+    "labelling": ("/line/documents", PINNED),
+    "suggested": ("/questions/suggested", None),
+    "judging": ("/questions/judging", None),
 }
 
 FILES = Path(__file__).resolve().parents[2] / "demo" / "documents"
@@ -76,6 +76,55 @@ def give_files(driver, wait) -> None:
     wait.until(lambda d: d.find_elements(By.XPATH, "//button[text()='A row is a document']"))
 
 
+def keys(text: str):
+    """A step that types keys at the page."""
+
+    def step(driver, wait) -> None:
+        driver.find_element(By.TAG_NAME, "body").send_keys(text)
+
+    return step
+
+
+def select(words: str):
+    """A step that opens the document of the answer and selects words in it, as a drag of the mouse does."""
+
+    def step(driver, wait) -> None:
+        wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".answer-card .open"))[0].click()
+        wait.until(lambda d: d.execute_script(SELECT, words))
+
+    return step
+
+
+SELECT = """
+const words = arguments[0];
+for (const block of document.querySelectorAll(".reader [data-at]")) {
+  const walker = document.createTreeWalker(block, NodeFilter.SHOW_TEXT);
+  for (let node = walker.nextNode(); node; node = walker.nextNode()) {
+    const at = node.data.indexOf(words);
+    if (at < 0) continue;
+    const range = document.createRange();
+    range.setStart(node, at);
+    range.setEnd(node, at + words.length);
+    getSelection().removeAllRanges();
+    getSelection().addRange(range);
+    return true;
+  }
+}
+return false;
+"""
+
+
+def judge(driver, wait) -> None:
+    """Make a pool where there is none, and look at its first passage."""
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".make-pool"))
+    time.sleep(1)
+    if not driver.find_elements(By.CSS_SELECTOR, "[data-pool]"):
+        driver.find_element(By.CSS_SELECTOR, ".make-pool [type='submit']").click()
+    path = "//button[normalize-space()='Judge' or normalize-space()='Go on judging']"
+    WebDriverWait(driver, 300).until(lambda d: d.find_elements(By.XPATH, path))[0].click()
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".passage-alone"))
+
+
 STEPS = {
     "recipe": (press("Edit recipe"),),
     "documents-import": (press("Import"), give_files),
@@ -83,8 +132,8 @@ STEPS = {
     "dense-speed": (press("Speed and exactness"), measured("Measure structures", "[data-structure]")),
     "dense-map": (press("Map"),),
     "reranked-floor": (press("Floor"),),
-    "reranked-depth": (press("Shortlist depth"), measured("Measure depths", ".depth")),
-    "reranked-try": (press("Try a scorer"),),
+    "labelling": (keys("g"), select("Empty cabins swing more than full ones.")),
+    "judging": (judge,),
 }
 
 
@@ -119,7 +168,7 @@ def main(link: str, folder: Path, names: list[str]) -> None:
         for name in names or VIEWS:
             path, question = VIEWS[name]
             driver.get(root + path + (f"?q={numbers[question]}" if question else ""))
-            wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".body, .trials table"))
+            wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".body, .trials table, .begin, .part"))
             for step in STEPS.get(name, ()):
                 step(driver, wait)
             wait.until(lambda d: not d.find_elements(By.CSS_SELECTOR, ".spinner-border"))

@@ -31,6 +31,28 @@ for (const block of document.querySelectorAll(`${within} [data-at]`)) {
 }
 return false;
 """
+# Drags the start of the answer to the beginning of these words, as a mouse does.
+DRAG = """
+const words = arguments[0];
+const mark = document.querySelector(".reader mark.pinned");
+const block = mark.closest("[data-at]");
+const walker = document.createTreeWalker(block, NodeFilter.SHOW_TEXT);
+const range = document.createRange();
+for (let node = walker.nextNode(); node; node = walker.nextNode()) {
+  const at = node.data.indexOf(words.slice(0, 4));
+  if (at < 0) continue;
+  range.setStart(node, at);
+  range.setEnd(node, at + 1);
+  break;
+}
+const from = mark.getClientRects()[0];
+const to = range.getClientRects()[0];
+const at = (type, x, box, target) =>
+  target.dispatchEvent(new MouseEvent(type, {bubbles: true, clientX: x, clientY: box.top + box.height / 2}));
+at("mousedown", from.left + 1, from, mark);
+at("mousemove", to.left, to, window);
+at("mouseup", to.left, to, window);
+"""
 
 
 class Labelling(Page):
@@ -109,6 +131,14 @@ class Labelling(Page):
         self.click(".answer-card:nth-of-type(2) button", "Make it the selection")
         self.see("Moved", ".label-bar")
         self.assertEqual(self.quotes(question), [*before, (words[4:16].strip(), 1.0)])
+        # An end of the answer is dragged over the words before it.
+        self.until(
+            lambda _: self.one(".reader mark[data-edge]").text == words[4:16].strip(), "the answer where it is"
+        )
+        self.driver.execute_script(DRAG, words)
+        self.until(lambda _: self.quotes(question) == [*before, (words[:16].strip(), 1.0)], "the end to be moved")
+        self.keys("u")
+        self.until(lambda _: self.quotes(question) == [*before, (words[4:16].strip(), 1.0)], "the end to be back")
         self.click(".answer-card:nth-of-type(2) button", "Remove")
         self.until(lambda _: self.quotes(question) == before)
         for _ in range(3):

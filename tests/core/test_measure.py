@@ -208,6 +208,15 @@ class Records(unittest.TestCase):
         self.assertEqual(again.to_json(), original.to_json())
         np.testing.assert_array_equal(again.stage("fused").shares, shares)
 
+    def test_a_trace_in_which_nothing_was_found_comes_back_too(self):
+        empty = replace(
+            stage("fused", "fused", []), branch_ranks=np.empty((0, 2), np.int32), shares=np.empty((0, 2), np.float32)
+        )
+        original = Trace("q", "r", (stage("sparse", "branch", []), empty), 9, {})
+        again = Trace.from_json(original.to_json())
+        self.assertEqual(again.to_json(), original.to_json())
+        self.assertEqual(len(again.stage("fused").chunks), 0)
+
     def test_trec_lines_have_their_fields_in_order(self):
         from doppio.core.measure.trial import Row, Trial
 

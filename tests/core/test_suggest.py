@@ -4,7 +4,7 @@ import unittest
 from pathlib import Path
 
 from doppio.core.formats.documents import read_file
-from doppio.core.suggest.kind import RULES, suggestions, tidy
+from doppio.core.suggest.kind import SUGGESTIONS, suggestions, tidy
 from tests.core.corpus import ROOT
 
 PAGE = b"""# Wind rules
@@ -66,7 +66,7 @@ class Suggested(unittest.TestCase):
 
     def test_rules_take_turns_and_no_question_stands_twice(self):
         every = suggestions(self.document)
-        self.assertEqual([one.rule for one in every[:5]], [rule.name for rule in RULES])
+        self.assertEqual([one.rule for one in every[:5]], [rule.name for rule in SUGGESTIONS])
         self.assertEqual(len({one.text for one in every}), len(every))
 
     def test_in_the_whole_demo_each_question_is_one_and_its_answer_stands_in_the_text(self):

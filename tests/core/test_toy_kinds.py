@@ -61,6 +61,7 @@ class Toys(unittest.TestCase):
             "scorers": "shared-words",
             "selection": "shortest-first",
             "metrics": "all",
+            "suggestions": "first-words",
         }
         for family, name in names.items():
             self.assertEqual(families()[family].origin(name), PACKAGE)

@@ -169,7 +169,7 @@ def _stage_from(value: StageJson) -> StageTrace:
             continue
         array: NDArray[Any] = np.asarray(value.get(name), kind)
         width = {"branch_ranks": branches, "shares": branches, "windows": 2}.get(name)
-        arrays[name] = array if width is None else array.reshape(-1, width)
+        arrays[name] = array if width is None else array.reshape(len(array), width)
     return StageTrace(
         stage=value["stage"],
         kind=value["kind"],

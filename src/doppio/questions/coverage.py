@@ -4,6 +4,7 @@ from bisect import bisect_right
 from collections import defaultdict
 from typing import Any
 
+from django.db.models import Count
 from django.db.models.functions import Length
 
 from doppio.library.models import Section, Workspace
@@ -15,7 +16,7 @@ def coverage(workspace: Workspace, after: str, limit: int) -> list[dict[str, Any
 
     Notes
     -----
-    An answer counts where it begins. One that is a whole document counts for the document alone. Three queries.
+    An answer counts where it begins. One that is a whole document counts for the document alone. Four queries.
     """
     rows = workspace.documents.filter(name__gt=after).annotate(length=Length("text")).order_by("name")
     documents = list(rows.values_list("pk", "title", "length")[:limit])
@@ -26,30 +27,34 @@ def coverage(workspace: Workspace, after: str, limit: int) -> list[dict[str, Any
         "document", "start", "number", "title", "level"
     ):
         headings[document].append((start, f"{number} {title}".strip(), level))
-    answers: dict[int, list[tuple[int, int | None]]] = defaultdict(list)
-    spans = AnswerSpan.objects.filter(document__in=numbers, lost=False, grade__gt=0)
-    for owner, question, begins in spans.values_list("document", "question", "start"):
+    spans = AnswerSpan.objects.filter(document__in=numbers, lost=False, grade__gt=0).order_by()
+    asked = dict(spans.values_list("document").annotate(Count("question", distinct=True)))
+    answers: dict[int, list[tuple[int | None, int]]] = defaultdict(list)
+    for owner, begins, count in spans.values_list("document", "start").annotate(Count("pk")):
         if owner is not None:
-            answers[owner].append((question, begins))
+            answers[owner].append((begins, count))
     return [
         {
             "id": pk,
             "title": title,
             "length": length,
-            "questions": len({question for question, _ in answers[pk]}),
-            "answers": len(answers[pk]),
-            "sections": _stretches(length, headings[pk], [start for _, start in answers[pk] if start is not None]),
+            "questions": asked.get(pk, 0),
+            "answers": sum(count for _, count in answers[pk]),
+            "sections": _stretches(length, headings[pk], answers[pk]),
         }
         for pk, title, length in documents
     ]
 
 
-def _stretches(length: int, headings: list[tuple[int, str, int]], answers: list[int]) -> list[dict[str, Any]]:
+def _stretches(
+    length: int, headings: list[tuple[int, str, int]], answers: list[tuple[int | None, int]]
+) -> list[dict[str, Any]]:
     found = headings if headings and headings[0][0] == 0 else [(0, "", 0), *headings]
     starts = [start for start, *_ in found]
     counts = [0] * len(found)
-    for answer in answers:
-        counts[bisect_right(starts, answer) - 1] += 1
+    for begins, count in answers:
+        if begins is not None:
+            counts[bisect_right(starts, begins) - 1] += count
     ends = [*starts[1:], length]
     return [
         {"title": title, "level": level, "start": start, "end": end, "answers": count}

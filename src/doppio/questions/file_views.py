@@ -59,12 +59,13 @@ class QuestionFileView(APIView):
             columns = Columns.chosen(options["columns"], names)
         into = set_for(space, options["set"]) if options["set"] is not None else None
         judgements = qrels.read() if qrels is not None else None
-        with transaction.atomic():
+        with transaction.atomic(), importing.uncollected():
             seen = importing.look(
                 space, into, sheet, judgements, columns=columns if names else None,
                 on_canonical=options["offsets"] == "canonical", choices=options["choices"],
             )  # fmt: skip
             written = None
+            said = importing.to_json(seen)
             if options["write"]:
                 if seen.open and not options["skip"]:
                     raise QuestionError(
@@ -79,7 +80,7 @@ class QuestionFileView(APIView):
                 note(QUESTIONS_IMPORTED, request, workspace=space, **about)
         return Response(
             {
-                **importing.to_json(seen),
+                **said,
                 "form": sheet.form if sheet is not None else "judgements",
                 "names": list(names),
                 "columns": vars(columns),

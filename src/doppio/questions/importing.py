@@ -1,8 +1,10 @@
 """Questions out of people's files: understood, looked up in the documents, shown, and only then written."""
 
+import gc
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -116,6 +118,16 @@ class Names:
         return pk
 
 
+@contextmanager
+def uncollected() -> Iterator[None]:
+    """No looking for cycles meanwhile: a large file makes a million things, all of which are still needed."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.enable()
+
+
 def look(
     workspace: Workspace,
     into: QuestionSet | None,
@@ -169,20 +181,25 @@ def write(workspace: Workspace, into: QuestionSet, seen: Look, judge: User | Non
     for place, found in enumerate(fresh):
         given = found.given
         found.row = Question(
-            workspace=workspace, set=into, identity=given.id or next(numbers), text=given.text, tags=list(given.tags),
-            group=given.group, unanswerable=given.unanswerable, position=position + place, marked=workspace.marked,
+            workspace_id=workspace.pk, set_id=into.pk, identity=given.id or next(numbers), text=given.text,
+            tags=list(given.tags), group=given.group, unanswerable=given.unanswerable, position=position + place,
+            marked=workspace.marked,
         )  # fmt: skip
     Question.objects.bulk_create([found.row for found in fresh if found.row], WRITTEN_AT_ONCE)
     AnswerSpan.objects.filter(pk__in=[pk for found in seen.found for pk in found.regraded]).delete()
     changed = [found.row for found in seen.found if found.spans and found.row is not None]
     Question.objects.filter(pk__in=[row.pk for row in changed]).update(marked=workspace.marked)
+    by = judge.pk if judge is not None else None
+    # Numbers in place of records: there may be hundreds of thousands.
     spans = [
         AnswerSpan(
-            question=found.row, document_id=document, start=span.start, end=span.end, grade=span.grade, judge=judge
+            question_id=found.row.pk, document_id=document, start=span.start, end=span.end, grade=span.grade,
+            judge_id=by,
         )
         for found in seen.found
+        if found.row is not None
         for document, span in found.spans
-    ]
+    ]  # fmt: skip
     AnswerSpan.objects.bulk_create(spans, WRITTEN_AT_ONCE)
     return {"questions": len(fresh), "labels": len(spans)}
 

@@ -41,6 +41,7 @@ class Question(models.Model):
 
     class Meta:
         ordering = ["position"]
+        indexes = [models.Index(fields=["workspace", "position"], name="question_order")]
         constraints = [models.UniqueConstraint("workspace", "identity", name="question_identity_once")]
 
 

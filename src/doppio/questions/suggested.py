@@ -6,13 +6,13 @@ from typing import Any
 
 from django.contrib.auth.models import User
 from django.db import transaction
-from django.db.models import Count, Q
+from django.db.models import Count
 
 from doppio.core.errors import QuestionError
 from doppio.core.suggest.kind import Suggestion, suggestions
 from doppio.library.corpus import core_document
 from doppio.library.models import Document, Workspace
-from doppio.questions.models import Decision, Question, QuestionSet
+from doppio.questions.models import AnswerSpan, Decision, Question, QuestionSet
 from doppio.questions.writing import add_label, check_range, remove_question, write_question
 
 OF_ONE_DOCUMENT, READ_AT_ONCE, KEPT = 3, 20, 1024
@@ -45,13 +45,17 @@ _read = _Read()
 
 def suggested(workspace: Workspace, count: int, document: int | None = None) -> list[dict[str, Any]]:
     """Suggestions that nobody has decided on, of the documents with the fewest questions and decisions first."""
-    asked = Q(spans__lost=False, spans__grade__gt=0)
-    rows = workspace.documents.annotate(
-        asked=Count("spans__question", filter=asked, distinct=True), decided=Count("decisions", distinct=True)
-    ).order_by("asked", "decided", "name")
+    spans = AnswerSpan.objects.filter(document__workspace=workspace, lost=False, grade__gt=0).order_by()
+    asked = dict(spans.values_list("document").annotate(Count("question", distinct=True)))
+    decisions = Decision.objects.filter(document__workspace=workspace).order_by()
+    decided_on = dict(decisions.values_list("document").annotate(Count("pk")))
+    rows = workspace.documents.order_by("name")
     if document is not None:
         rows = rows.filter(pk=document)
-    order = list(rows.values_list("pk", "digest", "title", "asked"))
+    order = sorted(
+        ((pk, digest, title, asked.get(pk, 0)) for pk, digest, title in rows.values_list("pk", "digest", "title")),
+        key=lambda row: (row[3], decided_on.get(row[0], 0)),
+    )
     most = count if document is not None else OF_ONE_DOCUMENT
     found: list[dict[str, Any]] = []
     for low in range(0, len(order), READ_AT_ONCE):

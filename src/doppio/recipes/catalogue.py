@@ -17,8 +17,9 @@ from doppio.core.kinds import Family, Kind, Setting, refused
 from doppio.core.measure.metrics.kind import METRICS
 from doppio.core.reranking.kind import SCORERS
 from doppio.core.select.kind import SELECTION
+from doppio.core.suggest.kind import SUGGESTIONS
 
-FAMILIES: tuple[Family[Any], ...] = (RULES, BRANCHES, STRUCTURES, METHODS, SCORERS, SELECTION, METRICS)
+FAMILIES: tuple[Family[Any], ...] = (RULES, BRANCHES, STRUCTURES, METHODS, SCORERS, SELECTION, METRICS, SUGGESTIONS)
 
 
 class ChoiceSerializer(s.Serializer):

@@ -73,12 +73,17 @@ export const tryAfter = (failures: number, error: Error): number =>
 const ROWS_A_PAGE = 1000;
 
 /** All rows of a list that comes a page at a time. */
-export async function allPages<T>(page: (after: T | undefined) => Promise<T[]>): Promise<T[]> {
+export async function allPages<T>(
+  page: (after: T | undefined) => Promise<T[]>,
+  /** Told what there is so far, while more is fetched. */
+  soFar: (rows: T[]) => void = () => undefined,
+): Promise<T[]> {
   const rows: T[] = [];
   for (;;) {
     const found = await page(rows.at(-1));
     rows.push(...found);
     if (found.length < ROWS_A_PAGE) return rows;
+    soFar([...rows]);
   }
 }
 

@@ -40,18 +40,27 @@ export function useStamp(): [recipe: number | undefined, trial: number | null | 
   return [data?.recipe.id, data?.trial];
 }
 
+/** What there was, where it is more than what has come so far. */
+const grown = <T>(before: T[] | undefined, rows: T[]): T[] =>
+  before && before.length >= rows.length ? before : rows;
+
 export function useQuestions() {
   const workspace = useWorkspace();
   const [recipe, trial] = useStamp();
+  const queries = useQueryClient();
+  const queryKey = ["questions", workspace, recipe, trial];
   return useQuery({
-    queryKey: ["questions", workspace, recipe, trial],
+    queryKey,
     queryFn: () =>
-      allPages((after?: QuestionRow) =>
-        unwrap(
-          client.GET("/api/workspaces/{workspace}/questions", {
-            params: { path: { workspace }, query: { after: after?.id } },
-          }),
-        ),
+      allPages(
+        (after?: QuestionRow) =>
+          unwrap(
+            client.GET("/api/workspaces/{workspace}/questions", {
+              params: { path: { workspace }, query: { after: after?.id } },
+            }),
+          ),
+        // Of many thousands the first are there to work with at once.
+        (rows) => queries.setQueryData(queryKey, (before?: QuestionRow[]) => grown(before, rows)),
       ),
     enabled: recipe !== undefined,
     placeholderData: keepPreviousData,

@@ -144,7 +144,7 @@ function Questions({ rows, documents }: { rows: QuestionRow[]; documents: number
             aria-label="A new question"
             onChange={(event) => setText(event.target.value)}
           />
-          <Button size="sm" type="submit" className="text-nowrap" disabled={!text.trim() || write.isPending}>
+          <Button size="sm" type="submit" className="text-nowrap" disabled={!text.trim()}>
             Write down
           </Button>
         </Form>

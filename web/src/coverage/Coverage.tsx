@@ -9,7 +9,7 @@ import { useWorkspace } from "../shell/workspace";
 import { counted, percent } from "../text/numbers";
 
 type Row = Schemas["Coverage"];
-type Order = "least" | "most" | "name";
+type Order = "gaps" | "most" | "name";
 const MOST_SHOWN = 400;
 
 function useCoverage() {
@@ -26,6 +26,10 @@ function useCoverage() {
       ),
   });
 }
+
+/** Characters that no answer begins near: stretches without one. */
+const gap = (row: Row) =>
+  row.sections.reduce((sum, { answers, start, end }) => sum + (answers ? 0 : end - start), 0);
 
 /** A few steps of one colour, so that they can be told apart. */
 const step = (answers: number) => Math.min(answers, 4);
@@ -47,18 +51,15 @@ export function Coverage() {
 }
 
 function Map({ rows }: { rows: Row[] }) {
-  const [order, setOrder] = useState<Order>("least");
+  const [order, setOrder] = useState<Order>("gaps");
   const sections = rows.flatMap((row) => row.sections);
   const with_ = sections.filter(({ answers }) => answers > 0).length;
   const asked = rows.filter(({ questions }) => questions > 0).length;
   const shown = useMemo(() => {
     const found = [...rows];
     if (order === "name") found.sort((a, b) => a.title.localeCompare(b.title));
-    else {
-      const way = order === "least" ? 1 : -1;
-      // Of those that are asked about alike, the longest hold most that could be.
-      found.sort((a, b) => way * (a.questions - b.questions) || b.length - a.length);
-    }
+    else if (order === "most") found.sort((a, b) => b.questions - a.questions || b.length - a.length);
+    else found.sort((a, b) => gap(b) - gap(a));
     return found.slice(0, MOST_SHOWN);
   }, [rows, order]);
   const longest = Math.max(...rows.map(({ length }) => length), 1);
@@ -74,8 +75,8 @@ function Map({ rows }: { rows: Row[] }) {
         <span className="ms-auto" />
         <Segments
           options={[
-            ["least", "least first"],
-            ["most", "most first"],
+            ["gaps", "largest gaps first"],
+            ["most", "most asked first"],
             ["name", "by title"],
           ]}
           value={order}

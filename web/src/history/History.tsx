@@ -136,10 +136,12 @@ export function History() {
           <tbody>
             {rows.map((event) => (
               <tr key={event.id} data-event={event.kind} className={event.taken_back ? "soft" : ""}>
-                <td className="num text-nowrap small-text">{new Date(event.at).toLocaleString()}</td>
+                <td className="num text-nowrap small-text">
+                  {new Date(event.at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}
+                </td>
                 <td>{event.name || "nobody"}</td>
                 <td className="text-nowrap">{event.kind}</td>
-                <td className="w-100 small-text about">{told(event)}</td>
+                <td className="w-100 small-text told">{told(event)}</td>
                 <td className="text-nowrap text-end small-text">
                   {event.taken_back
                     ? `taken back by ${event.taken_back}`

@@ -12,9 +12,37 @@ export interface Place {
 }
 
 /** What hangs on questions and labels: lists, what was asked, the line. */
-const OUTDATED = ["questions", "asked", "line", "document-view", "question-sets", "trials", "lost-labels"];
-export const labelsChanged = (queries: QueryClient) =>
-  Promise.all(OUTDATED.map((key) => queries.invalidateQueries({ queryKey: [key] })));
+const OUTDATED = ["asked", "line", "document-view", "question-sets", "trials", "lost-labels"];
+const A_FEW = 2000;
+
+/** Has what hangs on labels read anew; of a long list of questions only the one that changed, where it is named. */
+export const labelsChanged = (queries: QueryClient, workspace?: number, question?: number) =>
+  Promise.all([
+    ...OUTDATED.map((key) => queries.invalidateQueries({ queryKey: [key] })),
+    workspace !== undefined && question !== undefined && isLong(queries)
+      ? oneQuestion(queries, workspace, question)
+      : queries.invalidateQueries({ queryKey: ["questions"] }),
+  ]);
+
+const lists = (queries: QueryClient) =>
+  queries.getQueriesData<QuestionRow[]>({ queryKey: ["questions"] }).filter(([, rows]) => rows?.length);
+
+const isLong = (queries: QueryClient) => lists(queries).some(([, rows]) => rows!.length > A_FEW);
+
+/** Asks for one row of the list: the one behind the row before it. */
+async function oneQuestion(queries: QueryClient, workspace: number, question: number) {
+  const rows = lists(queries)[0]?.[1] ?? [];
+  const place = rows.findIndex((row) => row.id === question);
+  const found = await unwrap(
+    client.GET("/api/workspaces/{workspace}/questions", {
+      params: { path: { workspace }, query: { after: rows[place - 1]?.id, limit: 1 } },
+    }),
+  );
+  if (found[0]?.id !== question) return queries.invalidateQueries({ queryKey: ["questions"] });
+  queries.setQueriesData<QuestionRow[]>({ queryKey: ["questions"] }, (before) =>
+    before?.map((row) => (row.id === question ? found[0]! : row)),
+  );
+}
 
 export function useWriteQuestion() {
   const workspace = useWorkspace();
@@ -22,7 +50,8 @@ export function useWriteQuestion() {
   return useMutation({
     mutationFn: (body: Schemas["WriteQuestion"]) =>
       unwrap(client.POST("/api/workspaces/{workspace}/questions", { params: { path: { workspace } }, body })),
-    onSuccess: () => labelsChanged(queries),
+    // Lists follow; whoever writes the next one does not wait for them.
+    onSuccess: () => void labelsChanged(queries),
   });
 }
 

@@ -2,9 +2,11 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from "react";
 import type { Asked } from "../api/client";
+import { useWorkspace } from "../shell/workspace";
 import { labelsChanged, useLabelCalls, type Place } from "./api";
 
 interface Step {
+  question?: number;
   said: string;
   back: () => Promise<unknown>;
 }
@@ -41,6 +43,7 @@ const words = (grade: number) => (grade === 0 ? "no answer" : `an answer of grad
 export function LabelModeProvider({ children }: { children: ReactNode }) {
   const calls = useLabelCalls();
   const queries = useQueryClient();
+  const workspace = useWorkspace();
   const [on, setOn] = useState(false);
   const [steps, setSteps] = useState<Step[]>([]);
   const [said, setSaid] = useState("");
@@ -52,14 +55,14 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
   const [given] = useState(() => new Map<string, number | null>());
 
   const run = useCallback(
-    async (work: () => Promise<Step | string>) => {
+    async (question: number, work: () => Promise<Step | string>) => {
       setBusy(true);
       setProblem("");
       try {
         const done = await work();
         if (typeof done === "string") setSaid(done);
         else {
-          setSteps((before) => [...before, done]);
+          setSteps((before) => [...before, { ...done, question }]);
           setSaid(done.said);
         }
       } catch (error) {
@@ -67,10 +70,10 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
       } finally {
         // It is saved; lists follow when they are read anew.
         setBusy(false);
-        void labelsChanged(queries);
+        void labelsChanged(queries, workspace, question);
       }
     },
-    [queries],
+    [queries, workspace],
   );
 
   const mode = useMemo<LabelMode>(() => {
@@ -94,13 +97,13 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
         const last = steps[steps.length - 1];
         if (!last || busy) return;
         setSteps(steps.slice(0, -1));
-        void run(async () => {
+        void run(last.question!, async () => {
           await last.back();
           return `Taken back: ${last.said.toLowerCase()}`;
         });
       },
       judge: (asked, place, grade) =>
-        void run(async () => {
+        void run(asked.question!.id, async () => {
           const question = asked.question!.id;
           const same = (one: Place) =>
             one.document === place.document && one.start === place.start && one.end === place.end;
@@ -118,7 +121,7 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
           };
         }),
       move: (asked, label, place) =>
-        void run(async () => {
+        void run(asked.question!.id, async () => {
           const was = asked.spans.find((span) => span.id === label)!;
           await calls.place(label, place);
           return {
@@ -132,7 +135,7 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
           };
         }),
       remove: (asked, label) =>
-        void run(async () => {
+        void run(asked.question!.id, async () => {
           const was = asked.spans.find((span) => span.id === label);
           const place = was ?? asked.no_answers.find((one) => one.id === label)!;
           await calls.remove(label);
@@ -149,7 +152,7 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
           };
         }),
       setUnanswerable: (asked, unanswerable) =>
-        void run(async () => {
+        void run(asked.question!.id, async () => {
           const question = asked.question!.id;
           await calls.unanswerable(question, unanswerable);
           return {

@@ -150,19 +150,25 @@ def questions_of(sheet: Sheet, columns: Columns | None = None, on_canonical: boo
     on_canonical : bool
         Whether offsets are those of the canonical text, and not of the text as it was given.
     """
+    if sheet.names:
+        columns = columns or Columns.guessed(sheet.names)
+    else:
+        columns = None
     found = Asked()
     at: dict[str, int] = {}
     for line, row in sheet.rows:
         try:
-            given = question_of(row) if not sheet.names else _of_row(row, columns or Columns.guessed(sheet.names))
+            given = _of_row(row, columns) if columns is not None else question_of(row)
         except WrongField as error:
             found.wrong.append(Wrong(line, error.field, error.message))
             continue
-        labels = tuple(replace(label, canonical=on_canonical) for label in given.labels)
+        if on_canonical:
+            given = replace(given, labels=tuple(replace(label, canonical=True) for label in given.labels))
+        labels = given.labels
         key = given.id or given.text
         if key not in at:
             at[key] = len(found.questions)
-            found.questions.append(replace(given, labels=labels))
+            found.questions.append(given)
             found.lines.append(line)
             found.labels.append([line] * len(labels))
             continue
@@ -341,5 +347,6 @@ def _tags(value: Any) -> tuple[str, ...]:
     if isinstance(value, list):
         found = [str(tag) for tag in value]
     else:
-        found = regex.split(r"[;|]" if regex.search(r"[;|]", str(value or "")) else ",", str(value or ""))
+        text = str(value or "").replace("|", ";")
+        found = text.split(";" if ";" in text else ",")
     return tuple(dict.fromkeys(" ".join(tag.split()) for tag in found if tag.strip()))

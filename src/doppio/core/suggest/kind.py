@@ -40,7 +40,7 @@ class SuggestionRule(Kind, Protocol):
         """Questions with the ranges that answer them, in the order of the text."""
 
 
-RULES: Family[SuggestionRule] = Family("suggestions", "doppio.core.suggest", SuggestionRule)
+SUGGESTIONS: Family[SuggestionRule] = Family("suggestions", "doppio.core.suggest", SuggestionRule)
 
 
 def suggestions(document: Document) -> list[Suggestion]:
@@ -51,7 +51,7 @@ def suggestions(document: Document) -> list[Suggestion]:
     Questions of more than 160 and answers of more than 700 characters are left out: nobody asks or marks such.
     """
     found = []
-    for rule in RULES:
+    for rule in SUGGESTIONS:
         read = (Suggestion(rule.name, tidy(text), start, end) for text, start, end in rule.suggest(document))
         found.append([one for one in read if _good(one)])
     seen: set[str] = set()

@@ -15,6 +15,9 @@ LINE_ENDS = regex.compile(r"\r\n?|\u2028|\u2029|\x85|\f|\v")
 
 def canonical(text: str) -> str:
     """Bring a text to NFC with `\\n` line ends and without control characters or byte order marks."""
+    if text.isascii() and text.isprintable():
+        # One line of plain signs, as most questions and quotes are: nothing in it changes.
+        return text
     text = HALVES.sub(REPLACED, text)
     return unicodedata.normalize("NFC", CONTROL.sub("", LINE_ENDS.sub("\n", text)))
 

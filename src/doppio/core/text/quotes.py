@@ -13,6 +13,7 @@ _ALIKE = {"'": "’‘‚‛′ʼ`´", '"': "“”„‟«»″", "-": "‐‑�
 _TO = {sign: plain for plain, signs in _ALIKE.items() for sign in signs}
 # Soft hyphens and joiners, which stand for nothing.
 _NOTHING = "\u00ad\u200b\u200c\u200d\u2060\ufeff"
+_TABLE = str.maketrans({**_TO, **dict.fromkeys(_NOTHING)})
 _FOLDED = regex.compile(rf"[\s{_NOTHING}]+|[{regex.escape(''.join(_TO))}]")
 
 
@@ -39,7 +40,7 @@ class Folded:
 
     def places(self, quote: str) -> list[tuple[int, int]]:
         """All ranges of the text that hold the quote, in order; none of them overlap."""
-        wanted = _fold(canonical(quote)).strip()
+        wanted = " ".join(canonical(quote).translate(_TABLE).split())
         if not wanted:
             return []
         found = []
@@ -64,10 +65,6 @@ def _folded(text: str) -> Folded:
 def find_quote(text: str, quote: str) -> list[tuple[int, int]]:
     """All ranges of a text that hold a quote, white space and typographic marks folded; see `Folded.places`."""
     return _folded(text).places(quote)
-
-
-def _fold(text: str) -> str:
-    return str(_FOLDED.sub(lambda match: _plain(match[0]), text))
 
 
 def _plain(found: str) -> str:

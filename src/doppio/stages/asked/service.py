@@ -85,14 +85,20 @@ NAMED, ASKED_SHOWN = 20, 50
 
 
 def question_row(row: Question, found: Mapping[str, Any] | None) -> dict[str, Any]:
+    """A question as lists show it, with what a trial found for it."""
+    return question_fields(row, found, any(span.counts for span in row.spans.all()), is_lost(row))
+
+
+def question_fields(row: Question, found: Mapping[str, Any] | None, answered: bool, lost: bool) -> dict[str, Any]:
+    """The same where it is known whether it has answers, and whether it had some that all lost their place."""
     return {
         "id": row.pk,
         "identity": row.identity,
         "text": row.text,
         "tags": row.tags,
-        "answerable": any(span.counts for span in row.spans.all()),
+        "answerable": answered,
         "unanswerable": row.unanswerable,
-        "lost": is_lost(row),
+        "lost": lost,
         "set": row.set_id,
         "group": row.group,
         "cause": found["cause"] if found else None,

@@ -1,6 +1,7 @@
 """Questions: the labelled ones with what became of them, and any other, asked now."""
 
 from django.db import transaction
+from django.db.models import Exists, OuterRef
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -16,7 +17,7 @@ from doppio.library.models import Role, Workspace
 from doppio.library.problems import PROBLEM
 from doppio.library.views import page_size
 from doppio.questions.asked import ask
-from doppio.questions.models import Question
+from doppio.questions.models import AnswerSpan, Question
 from doppio.questions.services import core_question, is_labelled, positions
 from doppio.questions.writing import change_question, remove_question, set_for, write_question
 from doppio.recipes.access import recipe_for
@@ -30,7 +31,15 @@ from doppio.stages.asked.serializers import (
     QuestionRowSerializer,
     WriteQuestionSerializer,
 )
-from doppio.stages.asked.service import ASKED_SHOWN, asked_body, labelled_body, no_answers, question_row, shown_spans
+from doppio.stages.asked.service import (
+    ASKED_SHOWN,
+    asked_body,
+    labelled_body,
+    no_answers,
+    question_fields,
+    question_row,
+    shown_spans,
+)
 from doppio.stages.asking import RECIPE
 from doppio.trials.models import TrialRow
 from doppio.trials.services import last_trial
@@ -50,7 +59,10 @@ class QuestionsView(APIView):
         """The questions in their order, a page at a time, with what became of each."""
         space = workspace_of(request)
         trial = last_trial(recipe_for(space, request.query_params.get("recipe")))
-        questions = space.questions.prefetch_related("spans")
+        graded = AnswerSpan.objects.filter(question=OuterRef("pk"), grade__gt=0)
+        questions = space.questions.annotate(
+            answered=Exists(graded.filter(lost=False)), adrift=Exists(graded.filter(lost=True))
+        )
         after = request.query_params.get("after", "")
         if after.isdecimal():
             questions = questions.filter(position__gt=get_object_or_404(space.questions, pk=int(after)).position)
@@ -59,7 +71,9 @@ class QuestionsView(APIView):
         same = [row for row in rows if trial and row.marked <= trial.marked]
         kept = trial.rows.filter(question__in=same) if trial else TrialRow.objects.none()
         found = {row["question_id"]: row for row in kept.values("question_id", "cause", "ranks", "intact")}
-        return Response([question_row(row, found.get(row.pk)) for row in rows])
+        return Response(
+            [question_fields(row, found.get(row.pk), row.answered, row.adrift and not row.answered) for row in rows]
+        )
 
     @extend_schema(
         request=WriteQuestionSerializer,

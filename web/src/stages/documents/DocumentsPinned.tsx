@@ -1,8 +1,9 @@
 // The pinned question in the documents: where its answers stand, and in label mode the place to mark them.
 import { useMemo, useState } from "react";
 import { Button, Form } from "react-bootstrap";
-import type { Asked } from "../../api/client";
+import type { Asked, DocumentText } from "../../api/client";
 import { useDocument, useDocuments } from "../../api/queries";
+import { DragEnds } from "../../labels/DragEnds";
 import { useLabelMode } from "../../labels/mode";
 import { selectedWords } from "../../labels/selection";
 import { Empty, Shown } from "../../shell/states";
@@ -229,6 +230,14 @@ function OpenFor({
     }));
   const text = document.data?.text;
   const found = useMemo(() => (text ? findAll(codePoints(text), words) : []), [text, words]);
+  const mode = useLabelMode();
+  const reader = (data: DocumentText) => (
+    <Reader
+      document={data}
+      marks={[...marks, ...found.map<MarkedRange>((range) => ({ ...range, kind: "found" }))]}
+      show={found[0]?.start ?? span?.start ?? 0}
+    />
+  );
   return (
     <Shown query={document} what="Opening the document">
       {(data) => (
@@ -251,11 +260,16 @@ function OpenFor({
               </span>
             </div>
           )}
-          <Reader
-            document={data}
-            marks={[...marks, ...found.map<MarkedRange>((range) => ({ ...range, kind: "found" }))]}
-            show={found[0]?.start ?? span?.start ?? 0}
-          />
+          {labelling && span ? (
+            <DragEnds
+              textOf={(one) => (one === number ? codePoints(data.text) : undefined)}
+              moved={(words) => mode.move(asked, span.id, words)}
+            >
+              {reader(data)}
+            </DragEnds>
+          ) : (
+            reader(data)
+          )}
         </>
       )}
     </Shown>
