@@ -45,7 +45,8 @@ function useScorer(): { name: string; title: string; late: boolean; blend: numbe
   const name = settings?.scorer ?? "";
   const found = scorers.data?.find((row) => row.name === name);
   return {
-    name,
+    // Until it is known what kind it is, nothing is asked of it.
+    name: found ? name : "",
     title: found?.title ?? name,
     late: found?.by_token ?? false,
     blend: settings?.blend ?? found?.blend ?? 0,
