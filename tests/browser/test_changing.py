@@ -45,7 +45,7 @@ class Changing(Page):
         self.click("header nav a", "Trials")
         self.see("Build and measure two-branch v3", ".to-come")
         self.assertEqual(self.one("header .count").text, "1")
-        self.assertEqual(len(self.all("[data-trial]")), 2)
+        self.until(lambda _: len(self.all("[data-trial]")) == 2)
         self.work()
         self.until(lambda _: len(self.all("[data-trial]")) == 3 and not self.all(".to-come, header .count"))
         self.open("/line/context")

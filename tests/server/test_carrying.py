@@ -23,6 +23,8 @@ from doppio.questions.models import AnswerSpan, Decision, Question
 from doppio.questions.services import core_questions
 from doppio.questions.suggested import decide, suggested
 from doppio.questions.writing import add_label, set_for
+from doppio.recipes.builds import builder, is_built
+from doppio.recipes.services import core_recipe
 from doppio.trials.models import Judgement, Pool
 from doppio.trials.pools import judge_item, start_pool
 from doppio.trials.services import latest_trial, measure_recipe
@@ -85,6 +87,23 @@ class Carried(TransactionTestCase):
             self.assertEqual(getattr(again, name), getattr(own, name), name)
         kept = made.trials.order_by("pk").first()
         self.assertEqual((kept.stages, kept.measured_at), (trial.stages, trial.measured_at))
+
+    def test_with_indexes_nothing_is_built_again(self):
+        workspace, user, _ = filled()
+        recipe, _ = measured(workspace)
+        pack(workspace, self.file, attachments=True)
+        built = builder().artifacts(builder().keys(corpus_of(workspace), core_recipe(recipe)))
+        with tempfile.TemporaryDirectory() as elsewhere, self.settings(DOPPIO_ARTIFACTS=Path(elsewhere)):
+            plain = unpack(self.file, user)
+            self.assertFalse(is_built(plain, core_recipe(plain.recipes.get())))
+            made = unpack(self.file, user, attachments=True)
+            own = core_recipe(made.recipes.get())
+            self.assertTrue(is_built(made, own))
+            self.assertEqual(builder().artifacts(builder().keys(corpus_of(made), own)), built)
+            told = mock.Mock()
+            again = measure_recipe(made.recipes.get(), told)
+            self.assertEqual([call.args[0] for call in told.start.call_args_list], ["ask questions"])
+        self.assertEqual(again.stages, measure_recipe(recipe, Silent()).stages)
 
     def test_elsewhere_people_who_are_not_known_can_be_named_but_not_sign_in_until_invited(self):
         workspace, _, _ = filled()

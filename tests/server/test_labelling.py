@@ -8,6 +8,7 @@ from doppio.questions.models import AnswerSpan, Question
 from doppio.questions.services import core_questions
 from doppio.trials.models import TrialRecord
 from doppio.trials.services import latest_trial, measure_recipe
+from tests.core.corpus import recipe
 from tests.server.test_workspaces import Sending
 from tests.server.workspace import make_workspace, measured
 
@@ -233,6 +234,23 @@ class History(Sending, TestCase):
         status, said = self.send("post", f"{self.at}/events/{Event.objects.get(kind='label changed').pk}/taken-back")
         self.assertEqual((status, "taken back already" in said["detail"]), (400, True))
         self.assertIn("cannot be taken back", self.back(0)[1]["detail"])
+
+    def test_an_outline_and_the_recipe_in_force_go_back_to_what_they_were(self):
+        first = self.send("post", f"{self.at}/recipes/save", {"body": recipe().body, "note": ""})[1]["recipe"]["id"]
+        body = recipe(select={"k": 3}).body
+        self.send("post", f"{self.at}/recipes/save", {"body": body, "note": "fewer"})
+        self.assertEqual(self.back()[0], 204)
+        self.assertEqual(self.workspace.recipes.get(in_force=True).pk, first)
+        digest = self.document.digest
+        start = self.document.sections.first().start
+        correction = {"start": start, "action": "level", "value": 3}
+        status, _ = self.send("post", f"{self.at}/documents/{self.document.pk}/outline", correction)
+        self.assertEqual(status, 200)
+        self.document.refresh_from_db()
+        self.assertNotEqual(self.document.digest, digest)
+        self.back()
+        self.document.refresh_from_db()
+        self.assertEqual((self.document.digest, self.document.corrections), (digest, []))
 
     def test_it_is_looked_through_by_person_kind_words_and_day(self):
         self.label()

@@ -11,13 +11,16 @@ from doppio.command.show import out, progress_bars
 from doppio.core.errors import DoppioError
 from doppio.launch.cluster import Cluster
 
-app = typer.Typer(no_args_is_help=True, add_completion=False, help="A workspace as one file.")
+app = typer.Typer(no_args_is_help=True, add_completion=False, help="A workspace as one file: export and import.")
 
 
 @app.command("export")
 def export_workspace(
     name: Annotated[str, typer.Argument(help="The workspace's name.")],
     file: Annotated[Path, typer.Argument(help="The file to write, a ZIP.")],
+    indexes: Annotated[
+        bool, typer.Option("--indexes", help="With what was built, so that nothing is built again.")
+    ] = False,
 ) -> None:
     """Write a workspace with documents, questions, labels, recipes and trials into one file."""
     if not file.resolve().parent.is_dir():
@@ -34,7 +37,7 @@ def export_workspace(
         draft = file.with_name(f".{file.name}.draft")
         try:
             with progress_bars() as bars:
-                about = pack(found, draft, bars)
+                about = pack(found, draft, bars, attachments=indexes)
             draft.rename(file)
         finally:
             draft.unlink(missing_ok=True)
@@ -59,7 +62,7 @@ def import_workspace(
         if user is None:
             raise DoppioError(f"--owner: nobody is called {owner!r}")
         with progress_bars() as bars:
-            made = unpack(file, user, name, bars)
+            made = unpack(file, user, name, bars, attachments=True)
     out.print(f"{made.name}: {made.documents.count():,} documents, {made.questions.count():,} questions")
 
 

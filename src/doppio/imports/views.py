@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.db import transaction
 from django.db.models import Count
 from django.http import QueryDict
 from django.shortcuts import get_object_or_404
@@ -26,8 +27,10 @@ from doppio.imports.serializers import (
 from doppio.jobs.serializers import JobSerializer
 from doppio.library import files
 from doppio.library.access import person, workspace_of
+from doppio.library.events import IMPORT_STARTED, note
 
 FILES_SHOWN = 500
+NAMED = 20
 
 
 class ImportsView(APIView):
@@ -90,7 +93,11 @@ class ImportFileFieldsView(APIView):
 class ImportStartView(APIView):
     @extend_schema(request=None, responses={202: JobSerializer}, operation_id="startImport")
     def post(self, request: Request, workspace: int, brought_in: int) -> Response:
-        job = imports.start(_import_for(request, brought_in), person(request))
+        found = _import_for(request, brought_in)
+        with transaction.atomic():
+            job = imports.start(found, person(request))
+            names = list(found.files.order_by("position").values_list("name", flat=True)[:NAMED])
+            note(IMPORT_STARTED, request, workspace=workspace_of(request), files=found.files.count(), first=names)
         return Response(JobSerializer(job).data, status=202)
 
 

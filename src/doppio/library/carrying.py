@@ -79,7 +79,24 @@ def carried(part: Part) -> None:
     _parts.append(part)
 
 
-def pack(workspace: Workspace, path: Path, progress: Progress | None = None) -> Row:
+class Attachment(Protocol):
+    """What an app can put beside the tables where it is wanted, such as built indexes."""
+
+    def write(self, workspace: Workspace, out: zipfile.ZipFile, progress: Progress) -> None: ...
+
+    def read(self, workspace: Workspace, source: zipfile.ZipFile, progress: Progress) -> None:
+        """Keep what of it is sound; called once the workspace is there."""
+
+
+_attachments: list[Attachment] = []
+
+
+def attached(attachment: Attachment) -> None:
+    """Register an attachment."""
+    _attachments.append(attachment)
+
+
+def pack(workspace: Workspace, path: Path, progress: Progress | None = None, *, attachments: bool = False) -> Row:
     """Write a workspace into a file, as it is at one moment; returns what the file says of itself."""
     progress = progress or Silent()
     with transaction.atomic(), zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, allowZip64=True) as out:
@@ -99,12 +116,21 @@ def pack(workspace: Workspace, path: Path, progress: Progress | None = None) -> 
                     counts[part.name] += 1
         about = {"format": FORMAT, "name": workspace.name, "made_at": timezone.now().isoformat(),
                  "marked": workspace.marked, "rows": counts, "files": len(digests)}  # fmt: skip
+        for attachment in _attachments if attachments else ():
+            attachment.write(workspace, out, progress)
         out.writestr(MANIFEST, json.dumps(about, indent=1))
     return about
 
 
-def unpack(path: Path, owner: User, name: str = "", progress: Progress | None = None) -> Workspace:
+def unpack(
+    path: Path, owner: User, name: str = "", progress: Progress | None = None, *, attachments: bool = False
+) -> Workspace:
     """Make a workspace of a file: all of it, or nothing.
+
+    Parameters
+    ----------
+    attachments : bool
+        Whether attachments are taken: they are shared by all workspaces, so only an operator may bring them.
 
     Raises
     ------
@@ -135,7 +161,11 @@ def unpack(path: Path, owner: User, name: str = "", progress: Progress | None = 
                     raise WorkspaceError(f"{part.name}.jsonl, line {table.line}: {_reason(error)}") from error
             made.marked = int(about.get("marked", 0))
             made.save(update_fields=["marked"])
-            return made
+        if attachments:
+            with _readable(path) as source:
+                for attachment in _attachments:
+                    attachment.read(made, source, progress)
+        return made
     except (zipfile.BadZipFile, zlib.error, EOFError, OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
         raise WorkspaceError(f"{path.name}: damaged ({error})") from error
     except DoppioError:

@@ -14,6 +14,7 @@ WORKSPACE_EXPORTED, WORKSPACE_IMPORTED = "workspace exported", "workspace import
 WORKSPACE_COPIED, WORKSPACE_EMPTIED = "workspace copied", "workspace emptied"
 MEMBER_INVITED, MEMBER_CHANGED, MEMBER_TAKEN_OUT = "member invited", "role changed", "member taken out"
 DOCUMENTS_REMOVED, IN_FORCE = "documents removed", "recipe put in force"
+IMPORT_STARTED, OUTLINE_CORRECTED = "import started", "outline corrected"
 EVENT_TAKEN_BACK, QUESTIONS_IMPORTED = "change taken back", "questions imported"
 SUGGESTION_TAKEN, SUGGESTION_REFUSED = "suggestion taken", "suggestion refused"
 SUGGESTION_OPENED, POOL_MADE, POOL_REMOVED = "suggestion opened again", "pool made", "pool removed"

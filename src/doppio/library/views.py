@@ -23,7 +23,7 @@ from doppio.core.text.outline import Correction, doubts, occurrence_of
 from doppio.library import files
 from doppio.library.access import person, workspace_of
 from doppio.library.corpus import core_document
-from doppio.library.events import DOCUMENTS_REMOVED, SIGNED_OUT, note
+from doppio.library.events import DOCUMENTS_REMOVED, OUTLINE_CORRECTED, SIGNED_OUT, note
 from doppio.library.models import Document, Section
 from doppio.library.serializers import (
     DocumentRowSerializer,
@@ -126,7 +126,11 @@ class OutlineView(APIView):
         given = OutlineSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         row = _row(request, document)
-        correct_outline(row, _corrections(row, given.validated_data))
+        before = row.corrections
+        with transaction.atomic():
+            correct_outline(row, _corrections(row, given.validated_data))
+            note(OUTLINE_CORRECTED, request, workspace=workspace_of(request), document=row.name, before=before,
+                 after=row.corrections)  # fmt: skip
         return Response(_document(_row(request, document)))
 
 

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.db import transaction
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -12,7 +13,7 @@ from doppio.core.recipe.check import check
 from doppio.jobs.serializers import JobSerializer
 from doppio.library.access import person, workspace_of
 from doppio.library.events import IN_FORCE, note
-from doppio.library.models import Role
+from doppio.library.models import Role, Workspace
 from doppio.library.problems import PROBLEM
 from doppio.recipes.access import recipe_for
 from doppio.recipes.builds import models
@@ -46,10 +47,12 @@ class RecipeSaveView(APIView):
         space = workspace_of(request)
         given = NewRecipeSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        saved = save_recipe(
-            space, given.validated_data["body"], user=person(request), note=given.validated_data["note"]
-        )
-        note(IN_FORCE, request, workspace=space, recipe=saved.pk, named=f"{saved.name} v{saved.version}")
+        before = _named_in_force(space)
+        with transaction.atomic():
+            saved = save_recipe(
+                space, given.validated_data["body"], user=person(request), note=given.validated_data["note"]
+            )
+            note(IN_FORCE, request, workspace=space, before=before, after=_named(saved))
         return Response(_in_force(saved, request), status=201)
 
 
@@ -59,9 +62,20 @@ class RecipeInForceView(APIView):
         """Put a saved recipe in force; it is measured if it has no trial on the present documents."""
         space = workspace_of(request)
         found = recipe_for(space, recipe)
-        put_in_force(found)
-        note(IN_FORCE, request, workspace=space, recipe=found.pk, named=f"{found.name} v{found.version}")
+        before = _named_in_force(space)
+        with transaction.atomic():
+            put_in_force(found)
+            note(IN_FORCE, request, workspace=space, before=before, after=_named(found))
         return Response(_in_force(found, request))
+
+
+def _named(recipe: RecipeVersion) -> dict[str, Any]:
+    return {"name": recipe.name, "version": recipe.version}
+
+
+def _named_in_force(workspace: Workspace) -> dict[str, Any] | None:
+    found = workspace.recipes.filter(in_force=True).first()
+    return _named(found) if found is not None else None
 
 
 def _in_force(recipe: RecipeVersion, request: Request) -> dict[str, Any]:

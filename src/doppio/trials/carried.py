@@ -11,8 +11,8 @@ from doppio.questions.models import AnswerSpan
 from doppio.trials.models import Judgement, Pool, PoolItem, TrialRecord, TrialRow
 
 AT_ONCE = 200
-TRIAL = ("corpus", "marked", "stages", "levels", "ledger", "seconds", "documents", "chunks", "intact", "answerable",
-         "questions")  # fmt: skip
+TRIAL = ("corpus", "marked", "measures", "stages", "levels", "ledger", "seconds", "documents", "chunks", "intact",
+         "answerable", "questions")  # fmt: skip
 ROW = ("cause", "ranks", "in_play", "intact", "trace")
 ITEM = ("start", "end", "place", "covered", "settled")
 

@@ -13,7 +13,7 @@ class TrialRecord(models.Model):
     """A recipe over the workspace's questions.
 
     `corpus` is the fingerprint of the documents that it was run on, `marked` the workspace's count of changes of
-    labels then.
+    labels then, `measures` the edition of the metrics.
     """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="trials")
@@ -21,6 +21,7 @@ class TrialRecord(models.Model):
     job = models.ForeignKey(Job, models.SET_NULL, null=True, related_name="trials")
     corpus = models.CharField(max_length=20)
     marked = models.PositiveBigIntegerField(default=0)
+    measures = models.PositiveIntegerField(default=1)
     stages = models.JSONField()
     levels = models.JSONField()
     ledger = models.JSONField()

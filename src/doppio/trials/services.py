@@ -3,6 +3,7 @@
 from django.contrib.auth.models import User
 from django.db import connection, transaction
 
+from doppio.core.measure.measuring import EDITION
 from doppio.core.measure.trial import Trial, run_trial
 from doppio.core.progress import Progress
 from doppio.jobs.models import Job
@@ -78,6 +79,7 @@ def _record(
         job=job,
         corpus=corpus.key,
         marked=marked,
+        measures=EDITION,
         documents=len(corpus.names),
         stages=result.stages,
         levels=result.levels,

@@ -8,6 +8,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.core.measure.intervals import wilson
+from doppio.core.measure.measuring import EDITION
 from doppio.jobs.serializers import JobSerializer
 from doppio.library.access import person, workspace_of
 from doppio.library.corpus import corpus_of
@@ -24,7 +25,7 @@ class TrialsView(APIView):
     def get(self, request: Request, workspace: int) -> Response:
         """The newest trial of every recipe, newest first."""
         space = workspace_of(request)
-        now = (corpus_of(space), space.marked)
+        now = (corpus_of(space), space.marked, EDITION)
         newest = space.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
         rows = space.trials.filter(pk__in=newest).select_related("recipe").order_by("-pk")
         return Response([_trial(row, now) for row in rows])
@@ -37,14 +38,14 @@ class TrialsView(APIView):
         return Response(JobSerializer(start_trial(recipe, person(request))).data, status=202)
 
 
-def _trial(row: TrialRecord, now: tuple[str, int]) -> dict[str, Any]:
+def _trial(row: TrialRecord, now: tuple[str, int, int]) -> dict[str, Any]:
     low, high = wilson(row.ledger["delivered"], row.answerable)
     fields = ("stages", "levels", "ledger", "seconds", "chunks", "intact", "answerable", "questions", "measured_at")
     return {
         "id": row.pk,
         "recipe": RecipeSerializer(row.recipe).data,
         "kinds": stage_kinds(core_recipe(row.recipe)),
-        "current": (row.corpus, row.marked) == now,
+        "current": (row.corpus, row.marked, row.measures) == now,
         "low": low,
         "high": high,
         **{name: getattr(row, name) for name in fields},

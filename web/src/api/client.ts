@@ -100,3 +100,20 @@ export async function unwrap<T>(
     Number(response.headers.get("Retry-After")) || null,
   );
 }
+
+/** Waits for an answer that has no body; an error has the server's own sentence. */
+export async function done(call: Promise<{ error?: unknown; response: Response }>): Promise<void> {
+  const { error, response } = await call;
+  if (response.ok) return;
+  const detail = (error as { detail?: string } | undefined)?.detail;
+  throw new ApiError(response.status, detail ?? `The server answered with status ${response.status}.`);
+}
+
+/** Sends a form with files, which the typed client does not. */
+export async function sendForm<T>(path: string, form: FormData): Promise<T> {
+  const headers = { "X-CSRFToken": await csrfToken() };
+  const response = await fetch(path, { method: "POST", body: form, headers });
+  const said = (await response.json().catch(() => null)) as (T & { detail?: string }) | null;
+  if (response.ok && said) return said;
+  throw new ApiError(response.status, said?.detail ?? `The server answered with status ${response.status}.`);
+}

@@ -2,7 +2,7 @@
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
-import { client, unwrap, type Schemas } from "../api/client";
+import { client, done, unwrap, type Schemas } from "../api/client";
 import { Empty, Failed, Loading } from "../shell/states";
 import { useMay, useWorkspace } from "../shell/workspace";
 
@@ -43,13 +43,12 @@ function useTakeBack() {
   const workspace = useWorkspace();
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async (event: number) => {
-      const { error, response } = await client.POST("/api/workspaces/{workspace}/events/{event}/taken-back", {
-        params: { path: { workspace, event } },
-      });
-      if (!response.ok)
-        throw new Error((error as { detail?: string } | undefined)?.detail ?? "It was not taken back.");
-    },
+    mutationFn: (event: number) =>
+      done(
+        client.POST("/api/workspaces/{workspace}/events/{event}/taken-back", {
+          params: { path: { workspace, event } },
+        }),
+      ),
     // It may have changed anything.
     onSuccess: () => queries.invalidateQueries(),
   });
@@ -179,7 +178,7 @@ export function History() {
 
 const plain = (value: unknown): string =>
   Array.isArray(value)
-    ? value.map(plain).join(" to ")
+    ? value.map(plain).join(" to ") || "nothing"
     : value === null || value === ""
       ? "nothing"
       : value === true

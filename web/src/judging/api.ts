@@ -1,18 +1,12 @@
 // Pools of passages, judged one at a time.
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { client, unwrap, type Job, type Schemas } from "../api/client";
+import { client, done, unwrap, type Job, type Schemas } from "../api/client";
 import { labelsChanged } from "../labels/api";
 import { useWorkspace } from "../shell/workspace";
 
 export type Pool = Schemas["Pool"];
 export type ToJudge = Schemas["ToJudge"];
 export type Differ = Schemas["Differ"];
-
-const done = async (call: Promise<{ error?: unknown; response: Response }>) => {
-  const { error, response } = await call;
-  if (!response.ok)
-    throw new Error((error as { detail?: string } | undefined)?.detail ?? `Status ${response.status}`);
-};
 
 /** The pools; read anew when a job that makes one goes on. */
 export function usePools(making: Job | null | undefined) {

@@ -1,6 +1,6 @@
 // Writing questions and labels: each is saved at once, and each can be taken back.
 import { useMutation, useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { client, unwrap, type QuestionRow, type Schemas } from "../api/client";
+import { client, done, unwrap, type QuestionRow, type Schemas } from "../api/client";
 import { useWorkspace } from "../shell/workspace";
 
 export type Label = Schemas["Label"];
@@ -74,13 +74,12 @@ export function useRemoveQuestion() {
   const workspace = useWorkspace();
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async (question: QuestionRow) => {
-      const { error, response } = await client.DELETE("/api/workspaces/{workspace}/questions/{question}", {
-        params: { path: { workspace, question: question.id } },
-      });
-      if (!response.ok)
-        throw new Error((error as { detail?: string })?.detail ?? "The question was not removed.");
-    },
+    mutationFn: (question: QuestionRow) =>
+      done(
+        client.DELETE("/api/workspaces/{workspace}/questions/{question}", {
+          params: { path: { workspace, question: question.id } },
+        }),
+      ),
     onSuccess: () => labelsChanged(queries),
   });
 }
@@ -110,13 +109,12 @@ export function useLabelCalls() {
           body: place,
         }),
       ),
-    remove: async (label: number) => {
-      const { error, response } = await client.DELETE("/api/workspaces/{workspace}/labels/{label}", {
-        params: { path: { workspace, label } },
-      });
-      if (!response.ok)
-        throw new Error((error as { detail?: string })?.detail ?? "The label was not removed.");
-    },
+    remove: (label: number) =>
+      done(
+        client.DELETE("/api/workspaces/{workspace}/labels/{label}", {
+          params: { path: { workspace, label } },
+        }),
+      ),
     unanswerable: (question: number, unanswerable: boolean) =>
       unwrap(
         client.PATCH("/api/workspaces/{workspace}/questions/{question}", {

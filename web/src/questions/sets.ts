@@ -1,6 +1,6 @@
 // Question sets: what there are, made and changed.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { client, unwrap, type Schemas } from "../api/client";
+import { client, done, unwrap, type Schemas } from "../api/client";
 import { labelsChanged } from "../labels/api";
 import { useWorkspace } from "../shell/workspace";
 
@@ -31,13 +31,13 @@ export function useChangeSet() {
   const workspace = useWorkspace();
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async ({ set, change }: { set: number; change: Schemas["PatchedChangeSet"] }) => {
-      const { error, response } = await client.PATCH("/api/workspaces/{workspace}/question-sets/{number}", {
-        params: { path: { workspace, number: set } },
-        body: change,
-      });
-      if (!response.ok) throw new Error((error as { detail?: string })?.detail ?? "The set was not changed.");
-    },
+    mutationFn: ({ set, change }: { set: number; change: Schemas["PatchedChangeSet"] }) =>
+      done(
+        client.PATCH("/api/workspaces/{workspace}/question-sets/{number}", {
+          params: { path: { workspace, number: set } },
+          body: change,
+        }),
+      ),
     onSuccess: () => labelsChanged(queries),
   });
 }

@@ -1,6 +1,6 @@
 // Suggested questions, and what becomes of them.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { client, unwrap, type Schemas } from "../api/client";
+import { client, done, unwrap, type Schemas } from "../api/client";
 import { labelsChanged } from "../labels/api";
 import { useWorkspace } from "../shell/workspace";
 
@@ -51,14 +51,13 @@ export function useOpenAgain() {
   const workspace = useWorkspace();
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async (one: Suggestion) => {
-      const { error, response } = await client.PUT("/api/workspaces/{workspace}/suggestions", {
-        params: { path: { workspace } },
-        body: { document: one.document, text: one.text },
-      });
-      if (!response.ok)
-        throw new Error((error as { detail?: string } | undefined)?.detail ?? "It was not taken back.");
-    },
+    mutationFn: (one: Suggestion) =>
+      done(
+        client.PUT("/api/workspaces/{workspace}/suggestions", {
+          params: { path: { workspace } },
+          body: { document: one.document, text: one.text },
+        }),
+      ),
     onSuccess: () => void labelsChanged(queries),
   });
 }

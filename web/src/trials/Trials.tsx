@@ -194,7 +194,9 @@ function MetricTable({ rows, place, k, all }: MetricTableProps) {
             <td>
               <strong>{row.recipe.name}</strong> v{row.recipe.version}
               {row.recipe.in_force && <span className="soft small-text"> in force</span>}
-              {!row.current && <span className="lost small-text"> documents have changed since</span>}
+              {!row.current && (
+                <span className="lost small-text"> documents, labels or measures have changed since</span>
+              )}
             </td>
             <td className={`text-end ${row.ledger.delivered === mostDelivered ? "best" : ""}`}>
               {percent((row.ledger.delivered ?? 0) / Math.max(row.answerable, 1))}{" "}

@@ -1,6 +1,6 @@
 // Workspaces and members: made, changed, removed, brought back.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { client, csrfToken, unwrap, type Schemas, type Workspace } from "../api/client";
+import { client, done, sendForm, unwrap, type Schemas, type Workspace } from "../api/client";
 import { useWorkspace } from "../shell/workspace";
 
 export type Member = Schemas["Member"];
@@ -11,13 +11,6 @@ export const ROLES: [role: Role, may: string][] = [
   ["editor", "changes documents, questions and recipes as well"],
   ["owner", "changes the workspace and its members as well"],
 ];
-
-/** What went wrong, where an answer has no body to read. */
-const done = async (call: Promise<{ error?: unknown; response: Response }>) => {
-  const { error, response } = await call;
-  if (!response.ok)
-    throw new Error((error as { detail?: string } | undefined)?.detail ?? `Status ${response.status}`);
-};
 
 export function useMakeWorkspace() {
   return useMutation({
@@ -60,17 +53,10 @@ export function useRename() {
 /** A workspace out of a file that was exported from one. */
 export function useImportWorkspace() {
   return useMutation({
-    mutationFn: async (file: File) => {
+    mutationFn: (file: File) => {
       const form = new FormData();
       form.append("file", file);
-      const response = await fetch("/api/workspaces/import", {
-        method: "POST",
-        body: form,
-        headers: { "X-CSRFToken": await csrfToken() },
-      });
-      const said = (await response.json().catch(() => null)) as (Workspace & { detail?: string }) | null;
-      if (!response.ok || !said) throw new Error(said?.detail ?? `The server answered ${response.status}.`);
-      return said as Workspace;
+      return sendForm<Workspace>("/api/workspaces/import", form);
     },
   });
 }

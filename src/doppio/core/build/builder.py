@@ -86,13 +86,23 @@ class Builder:
     def missing(self, keys: Keys) -> list[tuple[str, str]]:
         """Kind and key of what has not been built."""
         try:
-            reading = self.lists.read(keys.chunks)
+            wanted = self.artifacts(keys)
         except (FileNotFoundError, ArtifactDamaged):
             return [("list", keys.chunks)]
-        wanted = [(SEGMENT, part.key) for part in reading.parts]
-        wanted += [(piece.kind, piece.key(part.key)) for piece in keys.pieces() for part in reading.parts]
-        wanted += [(whole.kind, whole.key) for whole in keys.wholes]
         return [(kind, key) for kind, key in wanted if not self.store.has(kind, key)]
+
+    def artifacts(self, keys: Keys) -> list[tuple[str, str]]:
+        """Kind and key of all artifacts that a recipe stands on, built or not.
+
+        Raises
+        ------
+        FileNotFoundError, ArtifactDamaged
+            As `Lists.read` does.
+        """
+        parts = self.lists.read(keys.chunks).parts
+        found = [(SEGMENT, part.key) for part in parts]
+        found += [(piece.kind, piece.key(part.key)) for piece in keys.pieces() for part in parts]
+        return found + [(whole.kind, whole.key) for whole in keys.wholes]
 
     def chunks(self, documents: Sequence[Document], corpus: str, recipe: Recipe) -> ChunkTable:
         """The chunk table of a recipe, cut now or opened; documents that were cut before are not cut again."""

@@ -11,6 +11,8 @@ from doppio.core.measure.metrics.kind import METRICS
 from doppio.core.measure.relevance import Relevance
 
 Metrics = dict[str, float]
+# Goes up when a metric comes to mean something else: figures of different editions are not compared.
+EDITION = 2
 
 
 def measure(ranking: NDArray[np.int64], relevance: Relevance, table: ChunkTable, cutoffs: Sequence[int]) -> Metrics:

@@ -1,6 +1,6 @@
 // Hooks for what changes the corpus: imports, corrections, removals, labels.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ApiError, client, csrfToken, unwrap, type Schemas } from "../../api/client";
+import { client, done, sendForm, unwrap, type Schemas } from "../../api/client";
 import { running, whileRunning } from "../../api/queries";
 import { useWorkspace } from "../../shell/workspace";
 
@@ -61,7 +61,7 @@ export function useStageFiles() {
       sent: (bytes: number) => void;
     }) => {
       const rows: ImportedFile[] = [];
-      let done = 0;
+      let gone = 0;
       for (let first = 0; first < files.length;) {
         const form = new FormData();
         let bytes = 0;
@@ -74,19 +74,12 @@ export function useStageFiles() {
           bytes += file.size;
           count += 1;
         }
-        const response = await fetch(`/api/workspaces/${workspace}/imports/${number}/files`, {
-          method: "POST",
-          body: form,
-          headers: { "X-CSRFToken": await csrfToken() },
-        });
-        if (!response.ok) {
-          const said = (await response.json().catch(() => null)) as { detail?: string } | null;
-          throw new ApiError(response.status, said?.detail ?? `The server answered ${response.status}.`);
-        }
-        rows.push(...((await response.json()) as ImportedFile[]));
+        rows.push(
+          ...(await sendForm<ImportedFile[]>(`/api/workspaces/${workspace}/imports/${number}/files`, form)),
+        );
         first += count;
-        done += bytes;
-        sent(done);
+        gone += bytes;
+        sent(gone);
       }
       return rows;
     },
@@ -189,7 +182,7 @@ export function usePlaceLabel() {
   const workspace = useWorkspace();
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async ({
+    mutationFn: ({
       label,
       place,
     }: {
@@ -197,14 +190,9 @@ export function usePlaceLabel() {
       place: { document: number; start: number; end: number } | null;
     }) => {
       const params = { path: { workspace, label } };
-      const { error, response } = place
-        ? await client.PUT("/api/workspaces/{workspace}/labels/{label}", { params, body: place })
-        : await client.DELETE("/api/workspaces/{workspace}/labels/{label}", { params });
-      if (!response.ok)
-        throw new ApiError(
-          response.status,
-          (error as { detail?: string } | undefined)?.detail ?? "Not done.",
-        );
+      return place
+        ? done(client.PUT("/api/workspaces/{workspace}/labels/{label}", { params, body: place }))
+        : done(client.DELETE("/api/workspaces/{workspace}/labels/{label}", { params }));
     },
     onSuccess: () => queries.invalidateQueries(),
   });
