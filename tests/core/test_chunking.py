@@ -63,6 +63,9 @@ class ChunksOfRandomText(unittest.TestCase):
             covered = "".join(document.text[start:end] for start, end in zip(starts, ends, strict=True))
             self.assertIn("\u200d", covered, rule)
             self.assertTrue((part["host_start"] <= starts).all())
+        for rule in BY_SENTENCE:
+            (only,) = pieces(Document("d", "d", " \u0302"), {"rule": rule, "unit": "characters", "size": 8})
+            self.assertEqual(only.strip(), "\u0302")
         alone = {"rule": "fixed-window", "unit": "characters", "size": 8, "host": {"size": 60}}
         (only,) = pieces(Document("d", "d", " \u200d"), alone)
         self.assertEqual(only.strip(), "\u200d")

@@ -159,6 +159,15 @@ class Files(TestCase):
         self.assertIn("A dog rides", document.text[start:end])
         self.assertEqual(self.out("qrels", first.pk).splitlines()[1], "q2 0 dogs.html 2")
 
+    def test_signs_that_no_record_can_hold_are_taken_out(self):
+        row = {"id": "a\x00b", "text": "What\ud800 is\x00 it?", "tags": ["t\x00"], "group": "g\x00", "answers": []}
+        self.send("odd\x00.jsonl", json.dumps(row), write=True)
+        made = self.set.questions.get()
+        self.assertEqual((made.identity, made.text, made.tags, made.group), ("ab", "What\ufffd is it?", ["t"], "g"))
+        self.send("odd.csv", "question,id,tags\nIs\x00 it?,c\x00d,u\x00\n", write=True)
+        made = self.set.questions.get(identity="cd")
+        self.assertEqual((made.text, made.tags), ("Is it?", ["u"]))
+
     def test_a_file_that_is_none_is_told(self):
         for name, data, said in (
             ("q.pdf", "x", "no file of questions"),

@@ -10,7 +10,7 @@ import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, Protocol, TypeVar
+from typing import Any, Protocol
 
 from django.contrib.auth.models import User
 from django.core.exceptions import ValidationError
@@ -22,15 +22,22 @@ from doppio.core.errors import DoppioError
 from doppio.core.progress import Progress, Silent
 from doppio.library import files
 from doppio.library.models import Role, Workspace
+from doppio.library.moment import of_one_moment
 from doppio.library.workspaces import WorkspaceError, free_name_like
 
 FORMAT = "doppio-workspace/1"
 MANIFEST, FILES = "manifest.json", "files"
 LARGEST, MOST_ENTRIES = 8 << 30, 500_000
+# A file that can be imported has 200 MiB at most, and its text as JSON hardly more.
+LARGEST_FILE, LONGEST_LINE = 256 << 20, 512 << 20
 # What rows of another shape than was written raise.
 _WRONG = (KeyError, TypeError, ValueError, AttributeError, AssertionError, DatabaseError)
+# What reading raises where bytes are missing, others than were written, or packed in a way that is not read.
+_DAMAGED = (
+    zipfile.BadZipFile, zlib.error, EOFError, OSError, UnicodeDecodeError, json.JSONDecodeError, RuntimeError,
+    NotImplementedError,
+)  # fmt: skip
 Row = dict[str, Any]
-T = TypeVar("T")
 
 
 class People:
@@ -99,7 +106,7 @@ def attached(attachment: Attachment) -> None:
 def pack(workspace: Workspace, path: Path, progress: Progress | None = None, *, attachments: bool = False) -> Row:
     """Write a workspace into a file, as it is at one moment; returns what the file says of itself."""
     progress = progress or Silent()
-    with transaction.atomic(), zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, allowZip64=True) as out:
+    with of_one_moment(), zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, allowZip64=True) as out:
         files.hold_still()
         counts: dict[str, int] = {}
         digests: dict[str, str] = dict(workspace.files.values_list("digest", "name"))
@@ -166,7 +173,7 @@ def unpack(
                 for attachment in _attachments:
                     attachment.read(made, source, progress)
         return made
-    except (zipfile.BadZipFile, zlib.error, EOFError, OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
+    except _DAMAGED as error:
         raise WorkspaceError(f"{path.name}: damaged ({error})") from error
     except DoppioError:
         raise
@@ -186,8 +193,10 @@ class _Table:
 
     def __iter__(self) -> Iterator[Row]:
         with self._source.open(f"{self._name}.jsonl") as table:
-            for line in table:
+            while line := table.readline(LONGEST_LINE):
                 self.line += 1
+                if len(line) == LONGEST_LINE:
+                    raise ValueError(f"longer than {LONGEST_LINE:,} bytes")
                 row = json.loads(line)
                 if not isinstance(row, dict):
                     raise ValueError("not a JSON object")
@@ -199,6 +208,10 @@ def _files(source: zipfile.ZipFile, name: str, progress: Progress) -> Iterator[s
     entries = [entry for entry in source.infolist() if entry.filename.startswith(f"{FILES}/")]
     progress.start("read files", len(entries), "files")
     for entry in entries:
+        if entry.file_size > LARGEST_FILE:
+            raise WorkspaceError(
+                f"{name}: {entry.filename}: {entry.file_size:,} bytes; at most {LARGEST_FILE:,} are read"
+            )
         data = source.read(entry)
         digest = entry.filename.removeprefix(f"{FILES}/")
         if files.file_digest(data) != digest:

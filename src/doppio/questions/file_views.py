@@ -16,8 +16,10 @@ from rest_framework.views import APIView
 
 from doppio.core.errors import QuestionError
 from doppio.core.formats.question_table import Columns, read_sheet
+from doppio.core.text.canonical import canonical
 from doppio.library.access import person, workspace_of
 from doppio.library.events import QUESTIONS_IMPORTED, note
+from doppio.library.models import Workspace
 from doppio.library.problems import PROBLEM
 from doppio.questions import importing
 from doppio.questions.exporting import FORMS, exported, exported_for_cut
@@ -60,6 +62,9 @@ class QuestionFileView(APIView):
         into = set_for(space, options["set"]) if options["set"] is not None else None
         judgements = qrels.read() if qrels is not None else None
         with transaction.atomic(), importing.uncollected():
+            if options["write"]:
+                # One after another, so that ids that are free stay free.
+                Workspace.objects.select_for_update().get(pk=space.pk)
             seen = importing.look(
                 space, into, sheet, judgements, columns=columns if names else None,
                 on_canonical=options["offsets"] == "canonical", choices=options["choices"],
@@ -132,4 +137,4 @@ def _options(request: Request) -> dict[str, Any]:
 
 
 def _set_name(file: Any) -> str:
-    return str(file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0])[:110] or "Imported"
+    return canonical(str(file.name).rsplit("/", 1)[-1].rsplit(".", 1)[0])[:110].strip() or "Imported"

@@ -1,7 +1,7 @@
 """A recipe built and measured over the labelled questions of its workspace."""
 
 from django.contrib.auth.models import User
-from django.db import connection, transaction
+from django.db import transaction
 
 from doppio.core.measure.measuring import EDITION
 from doppio.core.measure.trial import Trial, run_trial
@@ -9,6 +9,7 @@ from doppio.core.progress import Progress
 from doppio.jobs.models import Job
 from doppio.library.corpus import Corpus, corpus_now, corpus_of
 from doppio.library.models import Workspace
+from doppio.library.moment import of_one_moment
 from doppio.questions.services import BATCH, core_questions
 from doppio.recipes.builds import build
 from doppio.recipes.models import RecipeVersion
@@ -54,11 +55,8 @@ def start_trial(recipe: RecipeVersion, user: User | None) -> Job:
 def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = None) -> TrialRecord:
     """Build what a recipe lacks, ask all questions, and record the trial."""
     workspace = recipe.workspace
-    with transaction.atomic():
-        # Labels and documents of one moment: who changes documents moves their labels in one go.
-        with connection.cursor() as cursor:
-            if not connection.savepoint_ids:
-                cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+    with of_one_moment():
+        # Who changes documents moves their labels in one go.
         workspace.refresh_from_db(fields=["marked"])
         corpus, questions, marked = corpus_now(workspace), core_questions(workspace), workspace.marked
     if job is not None:

@@ -44,8 +44,10 @@ def sentence_groups(document: Document, units: Units, size: int, overlap: int) -
 def sentence_units(document: Document, units: Units, size: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """First unit of each sentence and the unit after its last; none has more than `size` units."""
     starts, ends = sentences_of(document)
-    first = np.searchsorted(units.starts, starts)
+    # A sentence may begin within a unit, where what is written over a blank is one sign with it.
+    first = np.searchsorted(units.ends, starts, side="right")
     last = np.searchsorted(units.starts, ends)
+    first[1:] = np.maximum(first[1:], last[:-1])
     some = last > first
     first, last = first[some], last[some]
     long = np.flatnonzero(last - first > size)

@@ -281,7 +281,7 @@ def _of_row(row: Mapping[str, Any], columns: Columns) -> GivenQuestion:
         raise WrongField(columns.unanswerable, "says that nothing answers it, but the row has an answer")
     return GivenQuestion(
         _cell(row, columns.id),
-        " ".join(canonical(text).split()),
+        " ".join(text.split()),
         (label,) if label is not None else (),
         _tags(row.get(columns.tags)) if columns.tags else (),
         _cell(row, columns.group),
@@ -324,7 +324,7 @@ def _cell(row: Mapping[str, Any], name: str) -> str:
     value = row.get(name) if name else None
     if value is None:
         return ""
-    return value.strip() if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+    return canonical(value).strip() if isinstance(value, str) else json.dumps(value)
 
 
 def _whole(row: Mapping[str, Any], name: str) -> int | None:
@@ -345,8 +345,8 @@ def _flag(row: Mapping[str, Any], name: str) -> bool:
 
 def _tags(value: Any) -> tuple[str, ...]:
     if isinstance(value, list):
-        found = [str(tag) for tag in value]
+        found = [canonical(str(tag)) for tag in value]
     else:
-        text = str(value or "").replace("|", ";")
+        text = canonical(str(value or "")).replace("|", ";")
         found = text.split(";" if ";" in text else ",")
     return tuple(dict.fromkeys(" ".join(tag.split()) for tag in found if tag.strip()))

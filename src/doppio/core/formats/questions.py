@@ -125,7 +125,10 @@ def question_of(record: Mapping[str, Any]) -> GivenQuestion:
     unanswerable = record.get("unanswerable") is True
     if unanswerable and any(label.grade > 0 for label in labels):
         raise WrongField("answers", "must be empty where unanswerable is true")
-    return GivenQuestion(record["id"], canonical(record["text"]).strip(), labels, tuple(tags), group, unanswerable)
+    return GivenQuestion(
+        canonical(record["id"]), canonical(record["text"]).strip(), labels, tuple(map(canonical, tags)),
+        canonical(group), unanswerable,
+    )  # fmt: skip
 
 
 def places(label: GivenLabel, document: Document) -> list[Span]:
