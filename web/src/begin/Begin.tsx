@@ -227,6 +227,11 @@ function Measure({ line, labelled }: { line: Line; labelled: number }) {
           </Button>
         )}
       </div>
+      {!measured && running(line.job) && (
+        <div className="soft small-text" role="status">
+          It is being built and measured just now; the bar above shows how far it is.
+        </div>
+      )}
       {start.error && <div className="lost small-text">{start.error.message}</div>}
     </Step>
   );
