@@ -86,6 +86,20 @@ class Files(TestCase):
         said = self.send(data=rows, write=True, skip=True)
         self.assertEqual(said["written"], {"questions": 4, "labels": 1})
 
+    def test_figures_that_are_none_are_told_by_their_fields(self):
+        rows = (
+            "question,document,start,end,grade\n"
+            "Not a number?,dogs.html,0,4,nan\n"
+            "Below?,dogs.html,0,4,-1\n"
+            "Raised?,dogs.html,²,4,1\n"
+            f"Long?,dogs.html,{'9' * 5000},4,1\n"
+        )
+        said = self.send(data=rows, qrels=f"q1 0 wind.md nan\nq1 0 wind.md:0-{'9' * 5000} 1\n")
+        self.assertEqual(
+            sorted((one["line"], one["field"]) for one in said["wrong"]),
+            [(1, "grade"), (2, "document"), (2, "grade"), (3, "grade"), (4, "start"), (5, "start")],
+        )
+
     def test_a_quote_that_stands_in_several_places_is_asked_about(self):
         document = self.workspace.documents.get(name="wind.md")
         self.assertGreater(document.text.count("mean"), 1)

@@ -1,12 +1,11 @@
 """What a workspace's file holds of documents: the files, and what was read of them."""
 
 from collections.abc import Iterator
-from typing import Any
 
 from doppio.core.text.document import Block
 from doppio.core.text.document import Document as CoreDocument
 from doppio.core.text.outline import Correction, sections_of
-from doppio.library.carrying import People, Row, carried, fields_of
+from doppio.library.carrying import People, Row, batches, carried, fields_of
 from doppio.library.models import Document, DocumentVersion, SourceFile, Workspace
 from doppio.library.services import correct_outline, store_documents
 
@@ -24,8 +23,13 @@ class Files:
             yield {"name": row.name, "digest": row.digest, "bytes": row.bytes, "fields": row.fields}
 
     def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
-        for row in rows:
-            SourceFile.objects.create(workspace=workspace, **fields_of(row, "name", "digest", "bytes", "fields"))
+        for some in batches(rows):
+            SourceFile.objects.bulk_create(
+                [
+                    SourceFile(workspace=workspace, **fields_of(row, "name", "digest", "bytes", "fields"))
+                    for row in some
+                ]
+            )
 
 
 class Documents:
@@ -45,23 +49,29 @@ class Documents:
 
     def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
         by_name = {row.name: row for row in workspace.files.all()}
-        for some in _batches(rows):
+        for some in batches(rows):
             store_documents(workspace, [_core(row) for row in some])
             there = {row.name: row for row in workspace.documents.filter(name__in=[row["name"] for row in some])}
-            for row in some:
-                self._finish(there[row["name"]], row, by_name)
+            self._finish([(there[row["name"]], row) for row in some], by_name)
 
     @staticmethod
-    def _finish(record: Document, row: Row, by_name: dict[str, SourceFile]) -> None:
-        corrections = [Correction.from_json(body) for body in row["corrections"]]
-        if corrections:
-            correct_outline(record, corrections)
-        record.file = by_name[row["file"]] if row["file"] is not None else None
-        record.version = row["version"]
-        record.save(update_fields=["file", "version"])
-        record.versions.all().delete()
+    def _finish(stored: list[tuple[Document, Row]], by_name: dict[str, SourceFile]) -> None:
+        """What `store_documents` does not know: corrections, the file, and what became of it so far."""
+        records = [record for record, _ in stored]
+        for record, row in stored:
+            corrections = [Correction.from_json(body) for body in row["corrections"]]
+            if corrections:
+                correct_outline(record, corrections)
+            record.file = by_name[row["file"]] if row["file"] is not None else None
+            record.version = row["version"]
+        Document.objects.bulk_update(records, ["file", "version"])
+        DocumentVersion.objects.filter(document__in=records).delete()
         DocumentVersion.objects.bulk_create(
-            [DocumentVersion(document=record, **fields_of(version, *VERSION)) for version in row["versions"]]
+            [
+                DocumentVersion(document=record, **fields_of(version, *VERSION))
+                for record, row in stored
+                for version in row["versions"]
+            ]
         )
 
 
@@ -74,17 +84,6 @@ def _core(row: Row) -> CoreDocument:
         row["name"], row["title"], row["text"], blocks, sections_of(row["text"], blocks), dict(row["metadata"]),
         dict(row["carried"]), tuple((given, kept) for given, kept in row["given"]),
     )  # fmt: skip
-
-
-def _batches(rows: Iterator[Row]) -> Iterator[list[Any]]:
-    batch: list[Any] = []
-    for row in rows:
-        batch.append(row)
-        if len(batch) == AT_ONCE:
-            yield batch
-            batch = []
-    if batch:
-        yield batch
 
 
 def connect() -> None:

@@ -9,6 +9,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from itertools import islice
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -238,6 +239,12 @@ def _reason(error: Exception) -> str:
     if isinstance(error, KeyError):
         return f"{error} is missing"
     return " ".join(str(error).split())[:300] or type(error).__name__
+
+
+def batches(rows: Iterator[Row], size: int = 100) -> Iterator[list[Row]]:
+    """Rows some at a time, so that they are written with one statement."""
+    while some := list(islice(rows, size)):
+        yield some
 
 
 def fields_of(row: Mapping[str, Any], *names: str) -> Row:

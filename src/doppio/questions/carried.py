@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from django.db.models import Prefetch
 from django.utils.dateparse import parse_datetime
 
-from doppio.library.carrying import People, Row, carried, fields_of
+from doppio.library.carrying import People, Row, batches, carried, fields_of
 from doppio.library.models import Document, Workspace
 from doppio.questions.models import AnswerSpan, Decision, Question, QuestionSet
 
@@ -56,14 +56,9 @@ class Questions:
     def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
         sets = {row.name: row for row in workspace.question_sets.all()}
         documents = dict(workspace.documents.values_list("name", "pk"))
-        batch: list[tuple[Question, Row]] = []
-        for row in rows:
-            made = Question(workspace=workspace, set=sets[row["set"]], **fields_of(row, *QUESTION))
-            batch.append((made, row))
-            if len(batch) == AT_ONCE:
-                self._keep(batch, documents, people)
-                batch = []
-        self._keep(batch, documents, people)
+        for some in batches(rows, AT_ONCE):
+            made = [Question(workspace=workspace, set=sets[row["set"]], **fields_of(row, *QUESTION)) for row in some]
+            self._keep(list(zip(made, some, strict=True)), documents, people)
 
     @staticmethod
     def _keep(batch: list[tuple[Question, Row]], documents: dict[str, int], people: People) -> None:

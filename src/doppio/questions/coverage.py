@@ -27,7 +27,7 @@ def coverage(workspace: Workspace, after: str, limit: int) -> list[dict[str, Any
         "document", "start", "number", "title", "level"
     ):
         headings[document].append((start, f"{number} {title}".strip(), level))
-    spans = AnswerSpan.objects.filter(document__in=numbers, lost=False, grade__gt=0).order_by()
+    spans = AnswerSpan.objects.counting().filter(document__in=numbers).order_by()
     asked = dict(spans.values_list("document").annotate(Count("question", distinct=True)))
     answers: dict[int, list[tuple[int | None, int]]] = defaultdict(list)
     for owner, begins, count in spans.values_list("document", "start").annotate(Count("pk")):

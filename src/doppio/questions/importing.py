@@ -278,7 +278,7 @@ def _look_up(
     by_document: dict[int, list[tuple[Found, int, GivenLabel]]] = defaultdict(list)
     for found, line, label in wanted:
         try:
-            if label.grade > HIGHEST_GRADE:
+            if not 0 <= label.grade <= HIGHEST_GRADE:
                 raise WrongField(
                     label.part("grade", "grade"), f"{label.grade:g} is not between 0 and {HIGHEST_GRADE}"
                 )

@@ -45,6 +45,14 @@ class Question(models.Model):
         constraints = [models.UniqueConstraint("workspace", "identity", name="question_identity_once")]
 
 
+class AnswerSpans(models.QuerySet["AnswerSpan"]):
+    """Labels as they are asked for."""
+
+    def counting(self) -> "AnswerSpans":
+        """Those that say where an answer stands; see `AnswerSpan.counts`."""
+        return self.filter(lost=False, grade__gt=0)
+
+
 class AnswerSpan(models.Model):
     """A label: a range of a document, or a whole document where start and end are empty.
 
@@ -62,6 +70,8 @@ class AnswerSpan(models.Model):
     grade = models.FloatField(default=1)
     judge = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
     judged_at = models.DateTimeField(auto_now=True, null=True)
+
+    objects = AnswerSpans.as_manager()
 
     class Meta:
         ordering = ["pk"]

@@ -15,7 +15,7 @@ LONGEST_NAME = 120
 
 def sets_of(workspace: Workspace) -> list[dict[str, Any]]:
     """The sets of a workspace with their numbers of questions; two queries."""
-    answered = AnswerSpan.objects.filter(question=OuterRef("pk"), lost=False, grade__gt=0)
+    answered = AnswerSpan.objects.counting().filter(question=OuterRef("pk"))
     known = Q(unanswerable=True) | Q(Exists(answered))
     counts: dict[int, dict[str, int]] = {
         row["set"]: {"questions": row["questions"], "labelled": row["labelled"]}

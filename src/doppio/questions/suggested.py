@@ -45,7 +45,7 @@ _read = _Read()
 
 def suggested(workspace: Workspace, count: int, document: int | None = None) -> list[dict[str, Any]]:
     """Suggestions that nobody has decided on, of the documents with the fewest questions and decisions first."""
-    spans = AnswerSpan.objects.filter(document__workspace=workspace, lost=False, grade__gt=0).order_by()
+    spans = AnswerSpan.objects.counting().filter(document__workspace=workspace).order_by()
     asked = dict(spans.values_list("document").annotate(Count("question", distinct=True)))
     decisions = Decision.objects.filter(document__workspace=workspace).order_by()
     decided_on = dict(decisions.values_list("document").annotate(Count("pk")))

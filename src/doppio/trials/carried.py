@@ -87,6 +87,7 @@ class Pools:
             for question, document, start, end, pk in spans.values_list("question", "document", "start", "end", "pk")
         }
         pool: Pool | None = None
+        batch: list[tuple[PoolItem, Row]] = []
         for row in rows:
             if "pool" in row:
                 made_by = people.of(row["made_by"])
@@ -98,14 +99,26 @@ class Pools:
             assert pool is not None, "a passage without its pool"
             question, document = questions[row["question"]], documents[row["document"]]
             label = labels.get((question, document, row["start"], row["end"])) if row["labelled"] else None
-            item = PoolItem.objects.create(
+            item = PoolItem(
                 pool=pool, question_id=question, document_id=document, label_id=label,
                 settled_by=people.of(row["settled_by"]), **fields_of(row, *ITEM),
             )  # fmt: skip
-            judged = [(people.of(one["judge"]), one["grade"]) for one in row["judgements"]]
-            Judgement.objects.bulk_create(
-                [Judgement(item=item, judge=judge, grade=grade) for judge, grade in judged if judge]
-            )
+            batch.append((item, row))
+            if len(batch) == AT_ONCE:
+                self._keep(batch, people)
+                batch = []
+        self._keep(batch, people)
+
+    @staticmethod
+    def _keep(batch: list[tuple[PoolItem, Row]], people: People) -> None:
+        PoolItem.objects.bulk_create([item for item, _ in batch])
+        judgements = []
+        for item, row in batch:
+            for one in row["judgements"]:
+                judge = people.of(one["judge"])
+                assert judge is not None, "a judgement without its judge"
+                judgements.append(Judgement(item=item, judge=judge, grade=one["grade"]))
+        Judgement.objects.bulk_create(judgements)
 
 
 def connect() -> None:

@@ -1,7 +1,5 @@
 """Questions from files that people have: JSONL, CSV and TSV by a choice of columns, TREC topics and judgements."""
 
-import csv
-import io
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
@@ -12,7 +10,7 @@ import regex
 from doppio.core.errors import DocumentError, QuestionError
 from doppio.core.formats.questions import GivenLabel, GivenQuestion, WrongField, question_of
 from doppio.core.formats.records import json_rows
-from doppio.core.formats.table import MAX_FIELD
+from doppio.core.formats.table import delimited, delimiter_of
 from doppio.core.text.canonical import canonical, decode
 
 JSONL, TABLE, TOPICS = "jsonl", "table", "topics"
@@ -34,7 +32,8 @@ GUESSED = {
 _TOPIC = regex.compile(r"<top>(.*?)</top>", regex.S | regex.I)
 _NUMBER = regex.compile(r"<num>\s*(?:Number:)?\s*([^\s<]+)", regex.I)
 _TITLE = regex.compile(r"<title>\s*(?:Topic:)?\s*([^<]*)", regex.I)
-_RANGE = regex.compile(r"^(.*):(\d+)-(\d+)$", regex.S)
+_WHOLE = regex.compile(r"[0-9]{1,9}")
+_RANGE = regex.compile(r"^(.*):([0-9]{1,9})-([0-9]{1,9})$", regex.S)
 
 
 @dataclass(frozen=True)
@@ -234,29 +233,23 @@ def _lines_of_json(text: str, name: str) -> Sheet:
 
 def _table(text: str, name: str) -> Sheet:
     """Rows below a header; without one where two columns begin with a number, as topics are often kept."""
-    first = text.split("\n", 1)[0]
-    delimiter = "\t" if name.lower().endswith(".tsv") else max(",;\t", key=first.count)
-    csv.field_size_limit(MAX_FIELD)
-    reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=delimiter != "\t")
+    delimiter = "\t" if name.lower().endswith(".tsv") else delimiter_of(text)
     rows: list[tuple[int, Mapping[str, Any]]] = []
     header: list[str] = []
-    try:
-        for cells in reader:
-            if not any(cell.strip() for cell in cells):
+    for line, cells in delimited(text, name, delimiter, strict=delimiter != "\t"):
+        if not any(cell.strip() for cell in cells):
+            continue
+        if not header:
+            bare = len(cells) == 2 and cells[0].strip().isdigit()
+            header = ["id", "question"] if bare else [cell.strip() for cell in cells]
+            if not bare:
                 continue
-            if not header:
-                bare = len(cells) == 2 and cells[0].strip().isdigit()
-                header = ["id", "question"] if bare else [cell.strip() for cell in cells]
-                if not bare:
-                    continue
-            if len(cells) > len(header):
-                raise QuestionError(
-                    f"{name}, line {reader.line_num}: {len(cells)} fields, but there are {len(header)} columns; "
-                    "put quotes around a field that holds the delimiter"
-                )
-            rows.append((reader.line_num, dict(zip(header, cells, strict=False))))
-    except csv.Error as error:
-        raise QuestionError(f"{name}, line {reader.line_num}: {error}") from error
+        if len(cells) > len(header):
+            raise QuestionError(
+                f"{name}, line {line}: {len(cells)} fields, but there are {len(header)} columns; "
+                "put quotes around a field that holds the delimiter"
+            )
+        rows.append((line, dict(zip(header, cells, strict=False))))
     if not rows:
         raise QuestionError(f"{name}: holds no questions below its header")
     return Sheet(name, TABLE, tuple(header), tuple(rows))
@@ -331,8 +324,8 @@ def _whole(row: Mapping[str, Any], name: str) -> int | None:
     cell = _cell(row, name)
     if not cell:
         return None
-    if not cell.isdigit():
-        raise WrongField(name, f"{cell!r} is not a whole number of characters")
+    if not _WHOLE.fullmatch(cell):
+        raise WrongField(name, f"{cell[:40]!r} is not a whole number of characters")
     return int(cell)
 
 

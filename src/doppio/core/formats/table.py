@@ -47,21 +47,37 @@ def csv_rows(text: str, identity: str) -> Iterator[tuple[int, list[str]]]:
     DocumentError
         If there is no header, or a row has more fields than the header; names the line.
     """
-    first = text.split("\n", 1)[0]
-    delimiter = max(",;\t", key=first.count)
+    rows = delimited(text, identity, delimiter_of(text))
+    header = [name.strip() for name in next(rows, (1, []))[1]]
+    if not any(header):
+        raise DocumentError(f"{identity}, line 1: no header; the first row must name the columns")
+    yield 1, header
+    for line, cells in rows:
+        if len(cells) > len(header):
+            raise DocumentError(
+                f"{identity}, line {line}: {len(cells)} fields, but the header names {len(header)}; "
+                "put quotes around a field that holds the delimiter"
+            )
+        yield line, cells
+
+
+def delimiter_of(text: str) -> str:
+    """The delimiter that stands most often in the first line."""
+    return max(",;\t", key=text.split("\n", 1)[0].count)
+
+
+def delimited(text: str, identity: str, delimiter: str, strict: bool = True) -> Iterator[tuple[int, list[str]]]:
+    """Cells of a delimited text with their line numbers.
+
+    Raises
+    ------
+    DocumentError
+        If quotes are not as they should be, or a field is too long; names the line.
+    """
     csv.field_size_limit(MAX_FIELD)
-    reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=True)
+    reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=strict)
     try:
-        header = [name.strip() for name in next(reader, [])]
-        if not any(header):
-            raise DocumentError(f"{identity}, line 1: no header; the first row must name the columns")
-        yield 1, header
         for cells in reader:
-            if len(cells) > len(header):
-                raise DocumentError(
-                    f"{identity}, line {reader.line_num}: {len(cells)} fields, but the header names {len(header)}; "
-                    "put quotes around a field that holds the delimiter"
-                )
             yield reader.line_num, cells
     except csv.Error as error:
         raise DocumentError(f"{identity}, line {reader.line_num}: {error}") from error

@@ -40,9 +40,7 @@ def cut_view(row: Document, chunking: Mapping[str, Any]) -> dict[str, Any]:
         }
         for place in range(len(columns["start"]))
     ]
-    spans = (
-        row.spans.filter(lost=False, grade__gt=0, start__isnull=False).select_related("question").order_by("start")
-    )
+    spans = row.spans.counting().filter(start__isnull=False).select_related("question").order_by("start")
     return {
         "document": row.pk,
         "limit": limit,

@@ -25,7 +25,7 @@ class DocumentAnswersView(APIView):
         trial = latest_trial(recipe)
         chunks = chunks_of(space, core_recipe(recipe), row.pk)
         causes = dict(trial.rows.values_list("question_id", "cause")) if trial else {}
-        spans = row.spans.filter(lost=False, grade__gt=0).select_related("question").order_by("start")
+        spans = row.spans.counting().select_related("question").order_by("start")
         return Response(
             {
                 "chunks": chunks,
