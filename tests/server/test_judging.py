@@ -135,6 +135,10 @@ class Pools(Sending, TransactionTestCase):
         label = AnswerSpan.objects.filter(question=first["question"], start=first["start"], end=first["end"])
         self.assertEqual(label.get().grade, 0, "the lower one stands until it is settled")
         self.assertEqual(self.send("get", f"{self.at}/{self.pool.pk}/agreement", client=self.other)[0], 403)
+        history = f"/api/workspaces/{self.workspace.pk}/events?kind=passage judged"
+        shown = self.send("get", history, client=self.other)[1]
+        self.assertEqual({event["name"] for event in shown["events"]}, {"second judge"})
+        self.assertEqual(len(self.send("get", history)[1]["events"]), 4)
         found = self.send("get", f"{self.at}/{self.pool.pk}/agreement")[1]
         self.assertEqual([(pair["items"], pair["same"]) for pair in found["pairs"]], [(2, 1)])
         self.assertEqual([one["id"] for one in found["differ"]], [first["id"]])

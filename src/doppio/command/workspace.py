@@ -29,6 +29,7 @@ def export_workspace(
         _set_up()
         from doppio.library.carrying import pack
         from doppio.library.models import Workspace
+        from doppio.library.workspaces import holdings
 
         found = Workspace.objects.filter(name=name, removed_at=None).first()
         if found is None:
@@ -37,12 +38,13 @@ def export_workspace(
         draft = file.with_name(f".{file.name}.draft")
         try:
             with progress_bars() as bars:
-                about = pack(found, draft, bars, attachments=indexes)
+                pack(found, draft, bars, attachments=indexes)
             draft.rename(file)
         finally:
             draft.unlink(missing_ok=True)
-    held = ", ".join(f"{count:,} {part}" for part, count in about["rows"].items())
-    out.print(f"{file}: {held}, {file.stat().st_size / (1 << 20):,.1f} MiB")
+        held = holdings(found)
+    counts = ", ".join(f"{held[name]:,} {name}" for name in ("documents", "questions", "labels", "recipes", "trials"))
+    out.print(f"{file}: {counts}, {file.stat().st_size / (1 << 20):,.1f} MiB")
 
 
 @app.command("import")

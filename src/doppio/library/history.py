@@ -6,14 +6,16 @@ from typing import Any
 
 from django.contrib.auth.models import User
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 
 from doppio.core.errors import DoppioError
-from doppio.library.models import Event, Workspace
+from doppio.library.models import Event, Membership, Role, Workspace
 
 # By kind of event: what takes one back. It raises a `DoppioError` where things are no longer as the event left them.
 TakeBack = Callable[[Workspace, Event, User], None]
 _ways: dict[str, TakeBack] = {}
+# Kinds of events that judges must not see of each other.
+_blind: set[str] = set()
 TAKEN_BACK = "taken back"
 
 
@@ -26,8 +28,19 @@ def can_take_back(kinds: tuple[str, ...], way: TakeBack) -> None:
     _ways.update(dict.fromkeys(kinds, way))
 
 
+def kept_blind(kinds: tuple[str, ...]) -> None:
+    """Say which kinds of events only editors, and those who did it, may see."""
+    _blind.update(kinds)
+
+
+def seen_by(member: Membership) -> QuerySet[Event]:
+    """The events of a workspace that a member may see."""
+    rows = member.workspace.events.all()
+    return rows if member.role >= Role.EDITOR else rows.exclude(Q(kind__in=_blind) & ~Q(who=member.user))
+
+
 def looked_through(
-    workspace: Workspace, *, before: int | None, who: str, kind: str, words: str, since: datetime | None, count: int
+    rows: QuerySet[Event], *, before: int | None, who: str, kind: str, words: str, since: datetime | None, count: int
 ) -> list[Event]:
     """Events newest first, and one more than was asked for where there are more.
 
@@ -36,7 +49,6 @@ def looked_through(
     words : str
         Stands anywhere in what the event is about.
     """
-    rows = workspace.events.all()
     if before is not None:
         rows = rows.filter(pk__lt=before)
     if who:
@@ -72,9 +84,9 @@ def take_back(workspace: Workspace, event: Event, who: User) -> None:
     event.save(update_fields=["about"])
 
 
-def options(workspace: Workspace) -> dict[str, Any]:
+def options(rows: QuerySet[Event]) -> dict[str, Any]:
     """Whose events there are, and of which kinds."""
-    rows = workspace.events.order_by()
+    rows = rows.order_by()
     return {
         "people": sorted(set(rows.values_list("name", flat=True)) - {""}),
         "kinds": sorted(set(rows.values_list("kind", flat=True))),

@@ -10,9 +10,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from doppio.library.access import person, workspace_of
+from doppio.library.access import membership_of, person, workspace_of
 from doppio.library.events import EVENT_TAKEN_BACK, note
-from doppio.library.history import TAKEN_BACK, looked_through, may_be_taken_back, options, take_back
+from doppio.library.history import TAKEN_BACK, looked_through, may_be_taken_back, options, seen_by, take_back
 from doppio.library.problems import PROBLEM
 from doppio.library.serializers import EventsSerializer
 
@@ -33,10 +33,10 @@ class EventsView(APIView):
     )
     def get(self, request: Request, workspace: int) -> Response:
         """What people did in a workspace that others may ask about later, newest first."""
-        space, asked = workspace_of(request), request.query_params
+        seen, asked = seen_by(membership_of(request)), request.query_params
         before = asked.get("before", "")
         page = looked_through(
-            space, before=int(before) if before.isdecimal() else None, who=asked.get("who", ""),
+            seen, before=int(before) if before.isdecimal() else None, who=asked.get("who", ""),
             kind=asked.get("kind", ""), words=asked.get("words", ""), since=_day(asked.get("since", "")),
             count=EVENTS_SHOWN,
         )  # fmt: skip
@@ -50,7 +50,7 @@ class EventsView(APIView):
                     for row in page
                 ],
                 "before": page[-1].pk if more else None,
-                **options(space),
+                **options(seen),
             }
         )  # fmt: skip
 

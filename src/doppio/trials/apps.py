@@ -6,11 +6,14 @@ class TrialsConfig(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
+        from doppio.library import events
+        from doppio.library.history import kept_blind
         from doppio.library.signals import held, settled
         from doppio.recipes.signals import in_force
         from doppio.trials import carried, services
 
         carried.connect()
+        kept_blind((events.PASSAGE_JUDGED, events.JUDGEMENT_TAKEN_BACK, events.PASSAGE_SETTLED))
         settled.connect(services.measure_in_force)
         held.connect(services.counted)
         in_force.connect(services.measure_unless_measured)

@@ -127,8 +127,14 @@ function Cards({ found, more }: { found: Suggestion[]; more: () => void }) {
         </label>
       </div>
       <div className="keys small-text soft">
-        <kbd>a</kbd> accept <kbd>w</kbd> reword <kbd>x</kbd> refuse <kbd>u</kbd> take back <kbd>j</kbd>
-        <kbd>k</kbd> move
+        {mayEdit ? (
+          <>
+            <kbd>a</kbd> accept <kbd>w</kbd> reword <kbd>x</kbd> refuse <kbd>u</kbd> take back <kbd>j</kbd>
+            <kbd>k</kbd> move
+          </>
+        ) : (
+          "Editors decide on them."
+        )}
         <span className="ms-auto num" role="status">
           {problem ? (
             <span className="lost">{problem.message}</span>
