@@ -6,6 +6,7 @@ import warnings
 from pathlib import Path
 
 from doppio.command.show import progress_bars
+from doppio.core.models.registry import Models
 from training import manuals, mining
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -29,10 +30,13 @@ def main() -> None:
     warnings.filterwarnings("ignore", module="bs4")
     warnings.filterwarnings("ignore", message=".*parsed.*|.*looks like.*")
     versions = manuals.fetch(place / "manuals")
-    mined = [mining.mine(m, place / "manuals", place / "mined", var / "models") for m in manuals.MANUALS]
-    for manual, found in zip(manuals.MANUALS, mined, strict=True):
-        told = f"{manual.package} {versions[manual.package]}: {len(found.passages)} passages"
-        print(f"{told}, {len(found.questions)} questions", flush=True)
+    models = Models(var / "models")
+    mined: list[mining.Mined] = []
+    for manual in manuals.MANUALS:
+        for found in mining.mine(manual, place, models):
+            told = f"{manual.package} {versions[manual.package]}, {found.cut}: {len(found.passages)} passages"
+            print(f"{told}, {len(found.questions)} questions", flush=True)
+            mined.append(found)
     weights = next((place / "weights").glob("*/model/config.json")).parent
     if "train" in phases:
         _train(weights, place, mined, given)

@@ -7,21 +7,14 @@ text itself, so that the scorer learns to look for the sentence that says it.
 import itertools
 import random
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
-import numpy as np
-
-from doppio.core.branches.sparse.building import build_postings
-from doppio.core.branches.sparse.index import Segment, SparseIndex
-from doppio.core.branches.sparse.terms import terms_of, weighting_of
-from doppio.core.recipe.check import check
-from doppio.core.text.analysis import Analysis
 from doppio.core.text.sentences import sentence_starts
 from doppio.core.text.stop_words import STOP_WORDS
-from training.mining import RECIPE, Mined, Question
 
-MOST, RANKED = 250, 20
 DETAIL, MOST_RIGHT = "detail", 3
+# Of the questions so many may be about rows of tables.
+ROW_SHARE = 3
 _PAIR = re.compile(r"([^:;\n]{2,32}): ([^;\n]{1,90})(?:; |$)")
 _COMMON = STOP_WORDS["en"]
 _WORD = re.compile(r"[A-Za-z0-9][\w./:-]*\w")
@@ -34,34 +27,30 @@ _ROW_FORMS = (
     "Which {kind} has {wanted} {value}?", "What does {key} stand for?",
 )  # fmt: skip
 Detail = tuple[str, str]
-BRANCH = check(RECIPE).branches[0]
 
 
-def details(mined: Mined) -> list[Question]:
-    """Questions, each with the passages that hold what it asks for and those that share most words with it."""
-    passages = mined.passages
-    dice = random.Random(mined.manual)
+def details(texts: Sequence[str], seed: str, most: int) -> list[tuple[str, str, list[int]]]:
+    """Questions, each with what is said and the texts that say it; what more than three say is not asked."""
+    dice = random.Random(seed)
     made: dict[str, str] = {}
-    order = list(range(len(passages)))
+    order = list(range(len(texts)))
     dice.shuffle(order)
-    rows = sentences = 0
+    rows = 0
     for place in order:
-        for question, held in _rows(passages[place], dice):
-            if rows < MOST // 3 and question not in made:
+        if len(made) >= 2 * most:
+            break
+        for question, held in _rows(texts[place], dice):
+            if rows < most // ROW_SHARE and question not in made:
                 made[question] = held
                 rows += 1
-        for question, held in _sentences(passages[place], dice):
-            if sentences < MOST and question not in made:
-                made[question] = held
-                sentences += 1
-    index = SparseIndex([Segment(build_postings(passages, len(passages), Analysis.of(BRANCH["analysis"])))])
+        for question, held in _sentences(texts[place], dice):
+            made.setdefault(question, held)
     found = []
     for question, held in made.items():
-        right = [place for place, text in enumerate(passages) if held in text]
-        ranked, scores = index.search(terms_of(BRANCH, question), RANKED + len(right), weighting_of(BRANCH))[:2]
-        if len(right) <= MOST_RIGHT:
-            found.append(Question(question, DETAIL, -1, ranked, scores, np.array(right, np.int64)))
-    return found
+        says = [place for place, text in enumerate(texts) if held in text]
+        if len(says) <= MOST_RIGHT:
+            found.append((question, held, says))
+    return found[:most]
 
 
 def _rows(passage: str, dice: random.Random) -> Iterator[Detail]:

@@ -4,7 +4,7 @@ import json
 import subprocess
 import tempfile
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from lxml import etree
@@ -36,6 +36,12 @@ class Manual:
     paths: tuple[str, ...]
     licence: str
     fold: int
+
+    @property
+    def title(self) -> str:
+        """What a page is called whose own title is asked."""
+        words = [word for word in self.package.split("-") if word not in ("doc", "docs", "html", "help", "en", "us")]
+        return f"{' '.join(words)} manual"
 
 
 _DOC = "usr/share/doc"
@@ -95,7 +101,10 @@ def read(manual: Manual, folder: Path) -> Iterator[Document]:
     for file in files:
         html = _mallard(file) if file.suffix == ".page" else file.read_bytes()
         try:
-            yield from read_file(html, f"{file.stem}.html")
+            for document in read_file(html, f"{file.stem}.html"):
+                # Every page of a Perl manual begins with a heading of this name.
+                named = document.title == "NAME"
+                yield replace(document, title=file.stem.removesuffix(".pod")) if named else document
         except DocumentError:
             continue
 

@@ -1,9 +1,9 @@
-"""Questions of a manual with the passages that Doppio's own indexes find for them: the hard ones to learn from."""
+"""What the product finds for the questions of a manual: whole pages, cut by its rules, asked through its pipeline."""
 
-import hashlib
 import json
 import os
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -12,129 +12,182 @@ from numpy.typing import NDArray
 
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
+from doppio.core.measure.questions import Question as Labelled
+from doppio.core.measure.questions import Span
+from doppio.core.measure.relevance import document_positions, relevance
 from doppio.core.models.registry import Models
+from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.check import check
+from doppio.core.reranking.late_interaction import LateInteraction, best_in
 from doppio.core.store.artifacts import ArtifactStore
-from doppio.core.text.document import PARAGRAPH, Document, DocumentBuilder, corpus_fingerprint
+from doppio.core.text.document import corpus_fingerprint
+from doppio.core.text.windows import character_ranges, line_before, window_bounds
+from training.corpora import Asked, Corpus, corpus
 from training.manuals import Manual, read
-from training.sections import HOW_TO, OTHER, QUESTION, Section, sections
 
-PASSAGE_TOKENS = 128
-MOST_PASSAGES, MOST_QUESTIONS = 1500, 450
-SHORTLIST = 50
-RECIPE = {
-    "format": "doppio-recipe/1",
-    "name": "mix that is reranked",
-    "chunking": {"rule": "natural-breaks", "unit": "tokens", "size": PASSAGE_TOKENS, "overlap": 0},
-    "branches": [
-        {"id": "sparse", "kind": "bm25", "depth": SHORTLIST},
-        {"id": "dense", "kind": "vector", "encoder": "compact-english", "depth": SHORTLIST},
-    ],
-    "fusion": {"method": "scaled-scores", "weights": {"sparse": 1, "dense": 1}, "depth": SHORTLIST},
-    "select": {"k": 5, "budget_tokens": 4000},
+# The cuts that scorers are judged under; the first two leave passages bare, the third puts title and sections before.
+CUTS: Mapping[str, Mapping[str, Any]] = {
+    "natural breaks, 160": {"rule": "natural-breaks", "unit": "tokens", "size": 160, "overlap": 24},
+    "natural breaks, 200": {"rule": "natural-breaks", "unit": "tokens", "size": 200, "overlap": 0},
+    "outline with path, 200": {"rule": "outline", "unit": "tokens", "size": 200, "overlap": 0, "context": "path"},
 }
+DEPTH, SHORTLIST = 50, 20
+# Tokens of a window that late interaction chooses from; the first is the one that ships.
+WINDOWS = (64, 128)
 
 
 @dataclass(frozen=True)
 class Question:
-    """A heading, its section, and the best passages of the mix.
+    """A question and its candidates, in the order of the mix.
 
-    ranked : (n,) int64, passages of the manual, best first
-    scores : (n,) float32, those of the mix
-    right : (m,) int64, passages that answer: those of the section
+    chunks, sparse, dense, fused, late : (n,) chunks, and their scores; NaN where a branch did not find one
+    right : (n,) whether it answers
+    touches : (n,) whether it holds some of the answer, so that it is no clear mistake
+    windows : of each size, n ranges of characters, the window that late interaction likes best
+    in_window : of each size, (n,) whether that window answers
     """
 
     text: str
     kind: str
-    section: int
-    ranked: NDArray[np.int64]
-    scores: NDArray[np.float32]
-    right: NDArray[np.int64]
+    answerable: bool
+    chunks: NDArray[np.int64]
+    sparse: NDArray[np.float64]
+    dense: NDArray[np.float64]
+    fused: NDArray[np.float64]
+    late: NDArray[np.float64]
+    right: NDArray[np.bool_]
+    touches: NDArray[np.bool_]
+    windows: Mapping[int, Sequence[tuple[int, int]]] = field(repr=False)
+    in_window: Mapping[int, NDArray[np.bool_]] = field(repr=False)
 
 
 @dataclass(frozen=True)
 class Mined:
-    """A manual's passages, the section that each is of, and its questions."""
+    """A manual under one cut.
+
+    passages : texts of its chunks
+    lines : what stands before the windows of each: title and sections around it
+    """
 
     manual: str
     fold: int
+    cut: str
     passages: list[str]
-    section: NDArray[np.int64]
+    lines: list[str]
     questions: list[Question]
 
 
-def mine(manual: Manual, manuals: Path, target: Path, models: Path) -> Mined:
-    """Read, cut, index and ask a manual, or take what an earlier run kept in `target`."""
-    kept = target / f"{manual.package}.json"
-    if not kept.exists():
-        found = _mined(manual, manuals, target / "indexes", models)
-        draft = kept.with_suffix(f".{os.getpid()}")
-        draft.write_text(json.dumps(found))
-        draft.replace(kept)
-    return _read(manual, json.loads(kept.read_text()))
+def recipe_of(cut: str) -> dict[str, Any]:
+    """The pipeline whose mix is reranked."""
+    return {
+        "format": "doppio-recipe/1",
+        "name": cut,
+        "chunking": dict(CUTS[cut]),
+        "branches": [
+            {"id": "sparse", "kind": "bm25", "depth": DEPTH},
+            {"id": "dense", "kind": "vector", "encoder": "compact-english", "depth": DEPTH},
+        ],
+        "fusion": {"method": "scaled-scores", "weights": {"sparse": 1, "dense": 4}, "depth": 2 * DEPTH},
+        "rerank": {"scorer": "late-interaction", "shortlist": SHORTLIST},
+        "select": {"k": 5, "budget_tokens": 4000},
+    }
 
 
-def _mined(manual: Manual, manuals: Path, store: Path, models: Path) -> dict[str, Any]:
-    chosen = _chosen(sections(read(manual, manuals)))
-    documents = [_document(number, section) for number, section in enumerate(chosen)]
-    recipe = check(RECIPE)
-    builder = Builder(ArtifactStore(store), Models(models))
-    key = corpus_fingerprint(documents)
-    table = builder.chunks(documents, key, recipe)
-    texts = CorpusTexts(documents, table, recipe.chunking["context"])
+def mine(manual: Manual, place: Path, models: Models, progress: Progress | None = None) -> list[Mined]:
+    """Read, cut, index and ask a manual under every cut, or take what an earlier run kept below `place`."""
+    found: list[Mined] = []
+    whole: Corpus | None = None
+    for cut in CUTS:
+        kept = place / "mined" / f"{manual.package}, {cut}.json"
+        if not kept.exists():
+            whole = whole or corpus(list(read(manual, place / "manuals")), manual.title)
+            body = _mined(whole, cut, place / "indexes", models, progress or Silent())
+            kept.parent.mkdir(parents=True, exist_ok=True)
+            draft = kept.with_suffix(f".{os.getpid()}")
+            draft.write_text(json.dumps(body))
+            draft.replace(kept)
+        found.append(_read(manual, cut, json.loads(kept.read_text())))
+    return found
+
+
+def _mined(whole: Corpus, cut: str, store: Path, models: Models, progress: Progress) -> dict[str, Any]:
+    recipe = check(recipe_of(cut))
+    builder = Builder(ArtifactStore(store), models, progress)
+    key = corpus_fingerprint(whole.documents)
+    table = builder.chunks(whole.documents, key, recipe)
+    texts = CorpusTexts(whole.documents, table, recipe.chunking["context"])
     builder.indexes(key, recipe, texts)
     pipeline = builder.open(key, recipe, texts)
-    asking = [number for number, section in enumerate(chosen) if section.kind != OTHER][:MOST_QUESTIONS]
-    traces = pipeline.ask_many([chosen[number].heading for number in asking])
-    return {
-        "passages": texts.texts(range(len(table))),
-        "section": table.document.tolist(),
-        "questions": [
-            {"text": chosen[number].heading, "kind": chosen[number].kind, "section": number,
-             "ranked": fused.chunks.tolist(), "scores": fused.scores.tolist()}
-            for number, trace in zip(asking, traces, strict=True)
-            for fused in [next(stage for stage in trace.stages if stage.stage == "fused")]
-        ],
-    }  # fmt: skip
+    assert pipeline.reranker is not None
+    late = pipeline.reranker.parts[0].scorer
+    assert isinstance(late, LateInteraction)
+    numbers = range(len(table))
+    passages = texts.texts(numbers)
+    units = models.local(recipe.encoder).token_offsets(passages)
+    bounds = {
+        size: [window_bounds(text, own, size) for text, own in zip(passages, units, strict=True)] for size in WINDOWS
+    }
+    context = table.context.tolist()
+    positions = document_positions([document.id for document in whole.documents])
+    rows = []
+    for asked, trace in zip(whole.questions, pipeline.ask_many([q.text for q in whole.questions]), strict=True):
+        stages = {stage.stage: stage for stage in trace.stages}
+        fused = stages["fused"]
+        chunks = fused.chunks.tolist()
+        spans = [(whole.documents[d].id, start, end) for d, start, end in asked.spans]
+        labelled = Labelled(asked.text, asked.text, tuple(Span(*span) for span in spans))
+        right = relevance(table, positions, labelled).any_of(fused.chunks) if spans else np.zeros(len(chunks), bool)
+        cosines, weights = late.cosines(asked.text, chunks)
+        row: dict[str, Any] = {
+            "text": asked.text, "kind": asked.kind, "answerable": bool(spans), "chunks": chunks,
+            "sparse": _scores_of(stages["sparse"], chunks), "dense": _scores_of(stages["dense"], chunks),
+            "fused": fused.scores.tolist(), "right": right.tolist(), "windows": {}, "in_window": {},
+            "late": [float(c.max(axis=0) @ weights) if len(c) else -1.0 for c in cosines],
+            "touches": [_shared(table, n, asked) for n in chunks],
+        }  # fmt: skip
+        for size in WINDOWS:
+            ranges = []
+            for n, own in zip(chunks, cosines, strict=True):
+                # Vectors are those of the text as it is indexed, its context line first.
+                scores = best_in(own[context[n] :], weights, bounds[size][n])
+                ranges.append(character_ranges(passages[n], units[n], bounds[size][n])[int(scores.argmax())])
+            row["windows"][size] = ranges
+            row["in_window"][size] = [_in(table, n, window, asked) for n, window in zip(chunks, ranges, strict=True)]
+        rows.append(row)
+    lines = [
+        line_before(title, headings.split("\n"))
+        for title, headings in zip(texts.titles(numbers), texts.headings(numbers), strict=True)
+    ]
+    return {"passages": passages, "lines": lines, "questions": rows}
 
 
-def _chosen(found: list[Section]) -> list[Section]:
-    """Questions first, then what tells how, then others to be mistaken for answers, as many as passages fit."""
-    order = {QUESTION: 0, HOW_TO: 1, OTHER: 2}
-    ranked = sorted(found, key=lambda section: (order[section.kind], _shuffled(section.heading + section.text)))
-    kept, passages = [], 0.0
-    asking = 0
-    for section in ranked:
-        if section.kind != OTHER:
-            asking += 1
-            if asking > MOST_QUESTIONS:
-                continue
-        passages += 1 + len(section.text) // (4 * PASSAGE_TOKENS)
-        if passages > MOST_PASSAGES:
-            break
-        kept.append(section)
-    return kept
+def _scores_of(stage: Any, chunks: Sequence[int]) -> list[float | None]:
+    found = dict(zip(stage.chunks.tolist(), stage.scores.tolist(), strict=True))
+    return [found.get(chunk) for chunk in chunks]
 
 
-def _document(number: int, section: Section) -> Document:
-    builder = DocumentBuilder()
-    for part in section.text.split("\n\n"):
-        builder.add(PARAGRAPH, part)
-    return builder.build(f"section-{number}", f"section {number}")
+def _shared(table: Any, chunk: int, asked: Asked) -> bool:
+    """Whether a chunk holds some of the answer."""
+    start, end, document = int(table.start[chunk]), int(table.end[chunk]), int(table.document[chunk])
+    return max((min(end, b) - max(start, a) for d, a, b in asked.spans if d == document), default=0) > 0
 
 
-def _read(manual: Manual, found: dict[str, Any]) -> Mined:
-    section = np.array(found["section"], np.int64)
+def _in(table: Any, chunk: int, window: tuple[int, int], asked: Asked) -> bool:
+    """Whether a window answers, by the rule that chunks do."""
+    start, document = int(table.start[chunk]), int(table.document[chunk])
+    low, high = start + window[0], start + window[1]
+    return any(min(high, b) - max(low, a) >= 0.5 * min(high - low, b - a) for d, a, b in asked.spans if d == document)
+
+
+def _read(manual: Manual, cut: str, found: dict[str, Any]) -> Mined:
     questions = [
         Question(
-            q["text"], q["kind"], q["section"], np.array(q["ranked"], np.int64), np.array(q["scores"], np.float32),
-            np.flatnonzero(section == q["section"]),
+            q["text"], q["kind"], q["answerable"], np.array(q["chunks"], np.int64),
+            *(np.array(q[name], np.float64) for name in ("sparse", "dense", "fused", "late")),
+            np.array(q["right"], bool), np.array(q["touches"], bool),
+            {int(size): [(a, b) for a, b in ranges] for size, ranges in q["windows"].items()},
+            {int(size): np.array(inside, bool) for size, inside in q["in_window"].items()},
         )
         for q in found["questions"]
     ]  # fmt: skip
-    return Mined(manual.package, manual.fold, found["passages"], section, questions)
-
-
-def _shuffled(text: str) -> str:
-    """A place in an order that is the same in every run."""
-    return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
+    return Mined(manual.package, manual.fold, cut, found["passages"], found["lines"], questions)

@@ -1,15 +1,11 @@
-"""Sections of a manual, and which of their headings ask something."""
+"""Headings that ask something, and how one who asks would say them."""
 
 import re
-from collections import Counter
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 
-from doppio.core.text.document import CODE, HEADING, Document
-
-QUESTION, HOW_TO, OTHER = "question", "how-to", "other"
-SHORTEST, LONGEST = 160, 2400
-WORDS = range(3, 26)
+QUESTION, HOW_TO, TOPIC, OTHER = KINDS = ("question", "how-to", "topic", "other")
+# Characters of the text under a heading that is asked.
+SHORTEST, LONGEST = 160, 4000
+WORDS, LONGEST_TOPIC = range(3, 26), 9
 _NUMBER = re.compile(
     r"^(?:(?:chapter|section|appendix|part|q)\s*)?[A-Z]?[\d.:]*\d[.:)]*\s+|^\W+|[¶#\s]+$", re.IGNORECASE
 )
@@ -26,26 +22,13 @@ _DOING = set(
 )
 
 
-@dataclass(frozen=True)
-class Section:
-    """A heading and the text under it, the heading itself left out."""
-
-    heading: str
-    kind: str
-    text: str
-
-
-def sections(documents: Iterable[Document]) -> list[Section]:
-    """Sections with enough text under a heading; a heading that occurs twice asks nothing."""
-    found = [Section(heading, OTHER, text) for document in documents for heading, text in _split(document)]
-    texts = Counter(section.text for section in found)
-    found = [section for section in found if texts.pop(section.text, 0)]
-    times = Counter(section.heading.lower() for section in found)
-    return [Section(s.heading, kind_of(s.heading) if times[s.heading.lower()] == 1 else OTHER, s.text) for s in found]
+def spoken(heading: str) -> str:
+    """A heading without its number and without signs that nobody says."""
+    return " ".join(_NUMBER.sub("", heading).split())
 
 
 def kind_of(heading: str) -> str:
-    """Whether a heading is a question, tells how something is done, or neither."""
+    """Whether a heading is a question, tells how something is done, names a topic in some words, or nothing."""
     words = re.findall(r"[A-Za-z'-]+", heading)
     if len(words) not in WORDS:
         return OTHER
@@ -58,7 +41,8 @@ def kind_of(heading: str) -> str:
         or (first == "to" and words[1].lower() in _DOING)
     ):
         return HOW_TO
-    return OTHER
+    fits = len(words) <= LONGEST_TOPIC and len(heading) < 90 and not re.search(r"[_=<>{}\[\]|$]|\d\.\d", heading)
+    return TOPIC if fits else OTHER
 
 
 def asked(heading: str) -> str:
@@ -69,24 +53,3 @@ def asked(heading: str) -> str:
     if first.lower() == "to" and rest:
         return f"How do I {rest}?"
     return heading
-
-
-def _split(document: Document) -> Iterator[tuple[str, str]]:
-    heading, body = document.title, []
-    for block in [*document.blocks, None]:
-        if block is None or block.kind == HEADING:
-            text = "\n\n".join(body)
-            if len(text) >= SHORTEST:
-                yield _NUMBER.sub("", heading).strip(), _cut(text)
-            if block is not None:
-                heading, body = document.text[block.start : block.end], []
-        elif block.kind != CODE or block.end - block.start < 600:
-            body.append(document.text[block.start : block.end])
-
-
-def _cut(text: str) -> str:
-    """The text up to the end of the last whole paragraph or word that fits."""
-    if len(text) <= LONGEST:
-        return text
-    end = max(text.rfind("\n\n", 0, LONGEST), text.rfind(" ", 0, LONGEST))
-    return text[:end]

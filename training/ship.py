@@ -8,30 +8,32 @@ import numpy as np
 from safetensors.numpy import load_file, save_file
 
 from training.manuals import MANUALS
+from training.mining import WINDOWS
+from training.scoring import MAX_TOKENS
 
 NAME = "joint-english"
 TITLE = "joint English scorer"
-PASSAGE_TOKENS = 256
 
 
 def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
     """Write `weights/joint-english.safetensors` and, beside it, its manifest with figures and provenance."""
     whole = load_file(place / "all" / "learned.safetensors")
     judged = json.loads((place / "judged.json").read_text())
-    whole["matches"] = np.array(judged["matches"])
     learned = {name: value.astype(np.float16) for name, value in whole.items()}
     target = root / "weights"
     target.mkdir(exist_ok=True)
     save_file(learned, target / f"{NAME}.safetensors")
-    chosen = judged["precision"]["chosen"]
+    late, blend = judged["ships"]
     manifest = {
         "name": NAME,
         "title": TITLE,
         "licence": "Apache-2.0",
-        "max_tokens": PASSAGE_TOKENS,
-        "small": chosen == "int8",
-        "blend": judged["blend"],
-        "calibration": {key: judged["calibration"][key] for key in ("slope", "offset")},
+        "max_tokens": MAX_TOKENS,
+        "small": True,
+        "blend": judged["alone"][1],
+        "window": WINDOWS[0],
+        "calibration": {key: judged["pairs"][key] for key in ("slope", "offset")},
+        "answerable": judged["questions"]["model"],
         "provenance": {
             "joined_with": "the compact English encoder, as pinned in requirements-weights.txt",
             "made_by": "training/run",
@@ -40,15 +42,10 @@ def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
             "text": [{"package": m.package, "version": versions[m.package], "licence": m.licence} for m in MANUALS],
         },
         "figures": {
-            "questions": judged["mix"]["questions"],
-            "mix": judged["mix"],
-            "reranked": judged["reranked"],
-            "chosen_elsewhere": judged["chosen_elsewhere"],
-            "details": judged["details"],
-            "precision": judged["precision"],
-            "p": judged["p"],
-            "calibration_error": judged["calibration"]["error"],
-            "at_half": judged["calibration"]["at_half"],
+            "beside_it": {"late_interaction": late, "blend": blend},
+            **{name: judged[name] for name in ("headings", "details", "cuts", "p", "manuals_with_a_gain")},
+            "pairs_error": judged["pairs"]["error"],
+            "questions": {key: judged["questions"][key] for key in ("error", "threshold", "kept", "left_empty")},
         },
     }
     (target / f"{NAME}.json").write_text(json.dumps(manifest, indent=1) + "\n")

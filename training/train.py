@@ -17,7 +17,7 @@ from training.groups import Group, Groups
 from training.mining import Mined
 from training.model import GatedJointEncoder
 
-QUESTION_TOKENS, PASSAGE_TOKENS = 32, 160
+QUESTION_TOKENS, PASSAGE_TOKENS = 32, 168
 RATES = {"matrices": 7e-4, "gates": 3e-2, "scale": 3e-2, "head": 5e-4}
 KEEP_EVERY = 25
 AVERAGE = 0.98
@@ -89,9 +89,10 @@ class Trainer:
         groups = self.groups.step(self.step)
         scores = self._scores(groups)
         table = scores.view(len(groups), -1)
-        listwise = f.cross_entropy(table, torch.zeros(len(groups), dtype=torch.long))
+        answered = torch.tensor([group.answered for group in groups])
+        listwise = f.cross_entropy(table[answered], torch.zeros(int(answered.sum()), dtype=torch.long))
         truth = torch.zeros_like(table)
-        truth[:, 0] = 1
+        truth[:, 0] = answered.float()
         absolute = f.binary_cross_entropy_with_logits(table - self.offset, truth)
         self.optimizer.zero_grad()
         (listwise + ABSOLUTE * absolute).backward()

@@ -227,7 +227,7 @@ class Builds(unittest.TestCase):
             self.build(recipe())
         with mock.patch.object(Encoder, "encode", side_effect=AssertionError("encoded again")):
             pipeline = self.build(recipe())
-        self.assertIsNotNone(pipeline.scorer)
+        self.assertIsNotNone(pipeline.reranker)
         left = [path.name for path in self.store.root.iterdir() if path.name.startswith(".")]
         self.assertEqual(set(left) - {".in-use", ".locks"}, set())
 
@@ -239,7 +239,7 @@ class Builds(unittest.TestCase):
             with mock.patch(where, full), self.assertRaisesRegex(OSError, "No space left"):
                 self.build(recipe())
             self.assertEqual([path.name for path in self.store.root.glob(".segment*")], [])
-        self.assertIsNotNone(self.build(recipe()).scorer)
+        self.assertIsNotNone(self.build(recipe()).reranker)
 
     def test_an_altered_file_is_found_though_it_was_opened_before(self):
         self.build(recipe())

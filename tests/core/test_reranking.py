@@ -14,7 +14,10 @@ from doppio.core.measure.significance import paired_randomisation
 from doppio.core.models.joint import Scored
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.scorer_folder import Calibration
-from doppio.core.reranking.ordering import blended_scores, ordered, rerank
+from doppio.core.reranking.combining import blended_scores, combined, pair_probability
+from doppio.core.reranking.step import Reranker, Weighed
+from doppio.core.reranking.windowed import Candidate, Reading
+from doppio.core.text.units import words
 
 numbers = st.lists(st.floats(-50, 50, width=32), min_size=2, max_size=20)
 
@@ -55,32 +58,126 @@ class Blending(unittest.TestCase):
 
     def test_the_scorers_own_share_holds_where_none_is_given(self):
         scorer = Given()
-        chunks, first = np.array([10, 11, 12]), np.array([3.0, 1.0, 0.0], np.float32)
-        texts = ["0", "1", "0.9"]
-        self.assertEqual(rerank(scorer, "", chunks, texts, first_stage=first).chunks.tolist(), [11, 12, 10])
+        step, first = Reranker((Weighed(scorer),)), np.array([3.0, 1.0, 0.0], np.float32)
+        candidates = [Candidate(10, "0"), Candidate(11, "1"), Candidate(12, "0.9")]
+        self.assertEqual(step.rerank("", candidates, first).chunks.tolist(), [11, 12, 10])
         scorer.blend = 2.0
-        self.assertEqual(rerank(scorer, "", chunks, texts, first_stage=first).chunks.tolist(), [10, 11, 12])
-        own = rerank(scorer, "", chunks, texts, first_stage=first, blend=0.0)
+        self.assertEqual(step.rerank("", candidates, first).chunks.tolist(), [10, 11, 12])
+        own = step.rerank("", candidates, first, blend=0.0)
         self.assertEqual(own.chunks.tolist(), [11, 12, 10])
         self.assertEqual(own.before.tolist(), [2, 3, 1])
+
+
+def ordered(raw, calibration, floor=None, blend=0.0, first=None):
+    step = Reranker((Weighed(Given(calibration)),))
+    first = np.zeros(len(raw), np.float32) if first is None else first
+    return step.order([scored(raw)], np.arange(len(raw)), first, blend=blend, floor=floor)
 
 
 class Ordering(unittest.TestCase):
     @given(numbers, st.floats(0.01, 0.99))
     def test_a_floor_parts_probabilities_and_never_changes_the_order(self, raw, floor):
-        calibration = Calibration(0.5, 0.1)
-        chunks, first = np.arange(len(raw)), np.zeros(len(raw), np.float32)
-        plain = ordered(scored(raw), None, chunks, first, 0.0)
-        found = ordered(scored(raw), calibration, chunks, first, 0.0, floor)
+        plain, found = ordered(raw, None), ordered(raw, Calibration(0.5, 0.1), floor)
         np.testing.assert_array_equal(found.chunks, plain.chunks)
-        np.testing.assert_array_equal(found.raw, plain.scores)
-        np.testing.assert_array_equal(found.above_floor, found.scores >= floor)
-        self.assertTrue((np.diff(found.scores) <= 0).all())
+        np.testing.assert_array_equal(found.raw[0], plain.scores)
+        np.testing.assert_array_equal(found.above_floor, found.probability >= floor)
+        self.assertIsNone(plain.probability)
 
     def test_scores_that_the_calibration_cannot_tell_apart_keep_the_order_of_the_raw_ones(self):
-        found = ordered(scored([500.0, 900.0, 700.0]), Calibration(1, 0), np.arange(3), np.zeros(3, np.float32), 0.0)
+        found = ordered([500.0, 900.0, 700.0], Calibration(1, 0))
         self.assertEqual(found.chunks.tolist(), [1, 2, 0])
-        self.assertEqual(found.scores.tolist(), [1.0, 1.0, 1.0])
+        self.assertEqual(found.probability.tolist(), [1.0, 1.0, 1.0])
+
+    @given(numbers, st.integers(0, 100), st.floats(0, 2))
+    def test_a_pair_has_its_probability_whatever_stands_beside_it(self, raw, seed, blend):
+        draw = np.random.default_rng(seed)
+        first = draw.normal(size=len(raw)).astype(np.float32)
+        whole = ordered(raw, Calibration(0.5, 0.1), blend=blend, first=first)
+        said = dict(zip(whole.chunks.tolist(), whole.probability.tolist(), strict=True))
+        for most in range(1, len(raw)):
+            part = ordered(raw[:most], Calibration(0.5, 0.1), blend=blend, first=first[:most])
+            for chunk, value in zip(part.chunks.tolist(), part.probability.tolist(), strict=True):
+                self.assertEqual(value, said[chunk])
+
+
+class Several(unittest.TestCase):
+    @given(st.integers(2, 12), st.integers(0, 1000), st.floats(0, 2))
+    def test_scores_are_standardised_and_weighed(self, count, seed, blend):
+        draw = np.random.default_rng(seed)
+        one, other, first = draw.normal(size=(3, count)).astype(np.float32)
+        found = combined([one, other], [3, 1], first, blend)
+        wide = [zscore(own.astype(np.float64)) for own in (one, other, first)]
+        np.testing.assert_allclose(found, 0.75 * wide[0] + 0.25 * wide[1] + blend * wide[2], atol=1e-4)
+        # Neither the unit of a scorer nor where its scores begin has any say.
+        np.testing.assert_allclose(combined([one * 50 - 3, other], [3, 1], first, blend), found, atol=1e-3)
+
+    def test_one_that_tells_nothing_apart_changes_nothing(self):
+        one, level, first = np.array([1.0, 3.0, 2.0]), np.ones(3), np.zeros(3)
+        found = combined([one.astype(np.float32), level.astype(np.float32)], [1, 1], first.astype(np.float32), 0.5)
+        self.assertEqual(np.argsort(-found).tolist(), [1, 2, 0])
+
+    def test_probabilities_of_several_are_the_mean_of_their_odds(self):
+        raw = [np.array([0.0, 2.0], np.float32), np.array([4.0, 0.0], np.float32), np.array([9.0, 9.0], np.float32)]
+        found = pair_probability(raw, [Calibration(1, 0), Calibration(0.5, -1), None])
+        np.testing.assert_allclose(found, [1 / (1 + np.exp(-0.5)), 1 / (1 + np.exp(-0.5))], atol=1e-6)
+        self.assertIsNone(pair_probability(raw, [None, None, None]))
+
+    def test_the_step_tells_what_each_gave(self):
+        step = Reranker((Weighed(Given(), 1), Weighed(Given(Calibration(1, 0)), 3)))
+        found = step.rerank("", [Candidate(7, "1"), Candidate(8, "2")], np.zeros(2, np.float32))
+        self.assertEqual([raw.tolist() for raw in found.raw], [[2.0, 1.0], [2.0, 1.0]])
+        self.assertEqual(found.chunks.tolist(), [8, 7])
+        self.assertTrue(step.calibrated)
+        self.assertNotEqual(step.digest, Reranker((Weighed(Given(), 1), Weighed(Given(), 2))).digest)
+
+
+class Words:
+    """Says how often a text holds the question, and keeps what it read."""
+
+    name, digest, measure, blend, calibration = "words", "1", "times", 0.0, None
+
+    def __init__(self):
+        self.read = []
+
+    def score(self, question, passages):
+        self.read += [passage.text for passage in passages]
+        return Scored(np.array([p.text.count(question) for p in passages], np.float32), (None,) * len(passages))
+
+
+class Windows(unittest.TestCase):
+    text = "one two three four five six rope eight nine ten"
+
+    def reading(self, size, most=None, chooser=None):
+        return Reading(size, most, lambda texts: [words(text) for text in texts], chooser)
+
+    def test_the_best_window_is_the_score_and_each_has_its_headings(self):
+        scorer = Words()
+        one = Candidate(3, f"Title: Part\n{self.text}", 12, 2, "Title", ("Title", "Part"))
+        step = Reranker((Weighed(scorer),), self.reading(4))
+        found = step.rerank("rope", [one, Candidate(4, "short")], np.zeros(2, np.float32))
+        self.assertEqual(found.chunks.tolist(), [3, 4])
+        self.assertEqual(found.scores.tolist(), [1.0, 0.0])
+        start, end = found.windows[0]
+        self.assertEqual(self.text[start:end], "four five six rope")
+        self.assertIsNone(found.windows[1])
+        self.assertEqual(scorer.read, ["Title: Part\none two three four", "Title: Part\nfour five six rope",
+                                       "Title: Part\nrope eight nine ten", "short"])  # fmt: skip
+
+    def test_only_the_windows_that_are_liked_are_read_and_those_that_nothing_is_kept_of(self):
+        def choose(question, chunks, before, bounds):
+            self.assertEqual((question, list(chunks), list(before)), ("rope", [3], [2]))
+            return [np.array([0.1, 0.9, -1.0], np.float32)]
+
+        scorer = Words()
+        one = Candidate(3, f"Title: Part\n{self.text}", 12, 2, "Title", ("Title", "Part"))
+        Reranker((Weighed(scorer),), self.reading(4, 1, choose)).rerank("rope", [one], np.zeros(1, np.float32))
+        self.assertEqual([text.split("\n")[1].split()[0] for text in scorer.read], ["four", "rope"])
+
+    def test_what_reads_kept_vectors_reads_passages_whole(self):
+        scorer = Words()
+        scorer.whole = True
+        Reranker((Weighed(scorer),), self.reading(2)).rerank("rope", [Candidate(3, self.text)], np.zeros(1))
+        self.assertEqual(scorer.read, [self.text])
 
 
 def relevant(*spans):
@@ -93,17 +190,18 @@ class Depths(unittest.TestCase):
         draw = np.random.default_rng(seed)
         chunks = draw.permutation(100)[:12]
         texts = [str(value) for value in draw.normal(size=12).round(3)]
+        candidates = [Candidate(int(chunk), text) for chunk, text in zip(chunks, texts, strict=True)]
         return Candidates("q", relevant([int(draw.choice(chunks)), 500], [int(draw.choice(chunks))]), chunks,
-                          np.sort(draw.normal(size=12))[::-1].astype(np.float32), texts)  # fmt: skip
+                          np.sort(draw.normal(size=12))[::-1].astype(np.float32), candidates)  # fmt: skip
 
     def test_recall_is_that_of_reranking_so_many_and_leaving_the_rest(self):
         asked = [self.candidates(seed) for seed in range(20)]
-        points = depth_curve(Given(), asked, [1, 4, 12], (1, 3, 5))
+        points = depth_curve(Reranker((Weighed(Given()),)), asked, [1, 4, 12], (1, 3, 5))
         for point in points:
             for k, value in point.recall.items():
                 met = []
                 for one in asked:
-                    head = sorted(range(point.depth), key=lambda row: -float(one.texts[row]))
+                    head = sorted(range(point.depth), key=lambda row: -float(one.candidates[row].indexed))
                     ranking = [int(one.chunks[row]) for row in head] + one.chunks[point.depth :].tolist()
                     met.append(
                         np.mean([bool(set(span.tolist()) & set(ranking[:k])) for span in one.relevance.chunks])
@@ -113,7 +211,7 @@ class Depths(unittest.TestCase):
 
     def test_times_are_taken_past_what_is_kept(self):
         inner = Given()
-        kept = KeptScores(inner)
+        kept = Reranker((Weighed(KeptScores(inner)),))
         asked = [self.candidates(seed) for seed in range(3)]
         depth_curve(kept, asked, [5, 12], (1,))
         once = inner.asked
@@ -124,7 +222,7 @@ class Depths(unittest.TestCase):
         self.assertEqual(depths_within(50), [1, 3, 5, 10, 15, 20, 30, 50])
         self.assertEqual(depths_within(12), [1, 3, 5, 10, 12])
         self.assertEqual(depths_within(1), [1])
-        self.assertEqual(depth_curve(Given(), [], [1, 2], (1,))[0].recall, {1: 0.0})
+        self.assertEqual(depth_curve(Reranker((Weighed(Given()),)), [], [1, 2], (1,))[0].recall, {1: 0.0})
 
 
 class Chance(unittest.TestCase):

@@ -28,6 +28,9 @@ from tests.core.corpus import MODELS
 from tests.server.workspace import make_workspace, measured
 
 CALIBRATION = {"slope": 0.8, "offset": 0.3}
+EMPTY = ("rightly empty", "held to have no answer", "cut by chunking", "missed by every branch", "lost in fusion",
+         "dropped by the reranker", "under the floor")  # fmt: skip
+ANSWERABLE = {"best": 0.5, "second": 0.1, "all": 0.2, "unfound": -1.0, "offset": -1.0}
 
 
 class WithToy:
@@ -39,7 +42,8 @@ class WithToy:
         root = Path(place.name)
         source = toy.source_folder(root / "source", toy.random_weights())
         toy.save_file(toy.random_difference(), root / "learned.safetensors")
-        fields = {"name": "toy", "title": "a toy", "max_tokens": 46, "blend": 0.5, "calibration": CALIBRATION}
+        fields = {"name": "toy", "title": "a toy", "max_tokens": 46, "blend": 0.5, "window": 16,
+                  "calibration": CALIBRATION, "answerable": ANSWERABLE}  # fmt: skip
         prepare_gated(source, root / "learned.safetensors", root / "models" / "toy", small=False, fields=fields)
         (root / "models" / "compact-english").symlink_to(MODELS / "compact-english", target_is_directory=True)
         patched = mock.patch.multiple(models, root=root / "models", _open={})
@@ -71,16 +75,70 @@ class Stage(WithToy, TestCase):
         for row in self.trial.rows.all():
             trace = Trace.from_json(row.trace)
             fused, stage = trace.stage("fused"), trace.stage("reranked")
-            self.assertEqual(stage.measure, "probability that the passage answers, 0 to 1")
+            self.assertEqual(stage.measure, "joint score of question and passage")
             texts = self.texts(stage.chunks)
             raw = scorer.score(trace.question, [Passage(text) for text in texts]).scores
             np.testing.assert_allclose(stage.raw, raw, atol=1e-4)
             first = dict(zip(fused.chunks.tolist(), fused.scores.tolist(), strict=True))
             first = np.array([first[chunk] for chunk in stage.chunks.tolist()])
             blended = raw + 0.5 * raw.std() * (first - first.mean()) / first.std()
-            said = 1 / (1 + np.exp(-(0.8 * blended + 0.3)))
-            np.testing.assert_allclose(stage.scores, said, atol=1e-3)
+            np.testing.assert_allclose(stage.scores, blended, atol=1e-3)
             self.assertTrue((np.diff(stage.scores) <= 0).all())
+            # What stands beside a pair has no part in how likely it answers.
+            np.testing.assert_allclose(stage.probability, 1 / (1 + np.exp(-(0.8 * raw + 0.3))), atol=1e-3)
+
+    def test_several_scorers_in_windows_leave_what_nothing_answers_empty(self):
+        rerank = {
+            "scorers": [{"scorer": "toy", "weight": 2}, {"scorer": "late-interaction"}],
+            "shortlist": 5, "window": 16, "windows": 1,
+        }  # fmt: skip
+        filled, trial = measured(self.workspace, rerank=rerank, select={"k": 2})
+        self.assertEqual([one["weight"] for one in filled.body["rerank"]["scorers"]], [2, 1])
+        traces = [Trace.from_json(row.trace) for row in trial.rows.all()]
+        least = float(np.median([trace.answered for trace in traces]))
+        read = [length for trace in traces for length in self.read_of(trace)]
+        self.assertTrue(read and max(read) < 16 * 12, read)
+        for trace in traces:
+            stage = trace.stage("reranked")
+            self.assertEqual([part.scorer for part in stage.parts], ["toy", "late-interaction"])
+            said = 1 / (1 + np.exp(-(0.8 * np.array(stage.parts[0].raw) + 0.3)))
+            np.testing.assert_allclose(stage.probability, said, atol=1e-3)
+        recipe, trial = measured(self.workspace, rerank=rerank, select={"k": 2, "empty_below": least})
+        for row in trial.rows.all():
+            trace = Trace.from_json(row.trace)
+            context = trace.stage("context")
+            emptied = trace.answered < least
+            self.assertEqual(set(context.reasons) == {"held to have no answer"}, emptied)
+            self.assertEqual(row.cause in ("delivered", "wrongly filled", "over the context budget"),
+                             row.cause not in EMPTY and not emptied)  # fmt: skip
+        self.assertEqual(sum(row.cause == "rightly empty" for row in trial.rows.all()),
+                         sum(Trace.from_json(row.trace).answered < least and not row.question.spans.exists()
+                             for row in trial.rows.select_related("question")))  # fmt: skip
+        floor = self.get(self.root + f"floor?recipe={recipe.pk}")
+        self.assertEqual(floor["measure"], "probability that the passage answers, 0 to 1")
+        self.assertTrue(all(one["answered"] is not None for one in floor["questions"]))
+
+    def read_of(self, trace):
+        """Characters of the windows that were read of chunks that are longer."""
+        windows = trace.stage("reranked").windows
+        return [] if windows is None else [end - start for start, end in windows.tolist() if start >= 0]
+
+    def test_scorers_that_are_wrong_are_told_by_their_place(self):
+        body = self.recipe.body
+        wrong = {
+            "rerank.scorers[1].scorer: 'none' is not installed": {"scorers": [{"scorer": "toy"}, {"scorer": "none"}]},
+            "rerank.scorers[1].scorer: 'toy' stands there already": {"scorers": [{"scorer": "toy"}] * 2},
+            "rerank.scorers: stands beside rerank.scorer": {"scorer": "toy", "scorers": [{"scorer": "toy"}]},
+            "rerank.scorer: missing": {"shortlist": 5},
+            "rerank.scorers: all weights are 0": {"scorers": [{"scorer": "toy", "weight": 0}]},
+            "rerank.windows: 1 without rerank.window": {"scorer": "toy", "windows": 1},
+            "rerank.window: 8 is not between 16 and 512": {"scorer": "toy", "window": 8},
+            "rerank.scorers[0].weight: -1 is not between 0 and 100": {"scorers": [{"scorer": "toy", "weight": -1}]},
+        }
+        for said, rerank in wrong.items():
+            path = f"/api/workspaces/{self.workspace.pk}/recipes/save"
+            told = self.post(path, {"body": {**body, "rerank": rerank}}, 400)["detail"]
+            self.assertIn(said, told)
 
     def texts(self, chunks):
         from doppio.recipes.builds import open_pipeline
@@ -100,7 +158,7 @@ class Stage(WithToy, TestCase):
         for one in found["questions"]:
             row = rows[one["id"]]
             stage = Trace.from_json(row.trace).stage("reranked")
-            np.testing.assert_allclose(one["scores"], stage.scores, atol=1e-5)
+            np.testing.assert_allclose(one["scores"], stage.probability, atol=1e-5)
             relevant = relevance(pipeline.chunks, positions(pipeline), core_question(row.question))
             held = {int(chunk) for chunks in relevant.chunks for chunk in chunks}
             self.assertEqual(one["relevant"], [chunk in held for chunk in stage.chunks.tolist()])

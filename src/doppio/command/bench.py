@@ -21,7 +21,6 @@ from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import DoppioError
 from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
-from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.registry import Models
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe.check import check
@@ -68,9 +67,9 @@ def _questions(rounds: int, most: int, json_file: Path | None, cache: Path) -> N
             texts = CorpusTexts(documents, table, recipe.chunking["context"])
             builder.indexes(corpus, recipe, texts)
             pipeline = builder.open(corpus, recipe, texts)
-            if isinstance(pipeline.scorer, KeptScores):
+            if pipeline.reranker is not None:
                 # The same question comes several times, and every time it shall be scored.
-                pipeline = replace(pipeline, scorer=pipeline.scorer.scorer)
+                pipeline = replace(pipeline, reranker=pipeline.reranker.bare())
             bars.start(f"ask, {name}", rounds * len(questions), "questions")
             figures[name] = _measure(pipeline, [question.text for question in questions], rounds, bars.advance)
     for name, limit in LIMITS.items():

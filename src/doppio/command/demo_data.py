@@ -60,8 +60,10 @@ def encode_in_force() -> str:
     recipe = RecipeVersion.objects.select_related("workspace").get(workspace__name=NAME, in_force=True)
     rerank = core_recipe(recipe).rerank
     # Other scorers need nothing built, and may not be there yet.
-    own = [kind for kind, one in offered(models) if rerank and one.name == rerank["scorer"] and kind.makers]
-    pipeline = build(recipe.workspace, dense_alone(recipe.body, rerank if own else None), Silent())
+    keep = {one.name for kind, one in offered(models) if kind.makers}
+    own = [use for use in core_recipe(recipe).scorers if use["scorer"] in keep]
+    kept = {"shortlist": rerank["shortlist"], "scorers": own} if rerank and own else None
+    pipeline = build(recipe.workspace, dense_alone(recipe.body, kept), Silent())
     return f"vectors of {len(pipeline.chunks):,} chunks made"
 
 

@@ -38,7 +38,8 @@ def _scorer(source: Path, name: str) -> None:
     about = read_json(LEARNED.with_suffix(".json"))
     small = about["small"] == (name == SCORER)
     other = f"{about['title']}, {'one byte a number' if small else 'four bytes a number'}"
-    fields = {key: about[key] for key in ("title", "licence", "max_tokens", "blend", "calibration")}
+    told = ("title", "licence", "max_tokens", "blend", "window", "calibration", "answerable")
+    fields = {key: about[key] for key in told if key in about}
     fields |= {"name": name, "title": about["title"] if name == SCORER else other}
     prepare_gated(source, LEARNED.with_suffix(".safetensors"), MODELS / name, small=small, fields=fields)
 

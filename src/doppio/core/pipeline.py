@@ -9,15 +9,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.branches.kind import Branch, kind_of
+from doppio.core.chunking.context import with_context
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.fusion.kind import METHODS
 from doppio.core.fusion.pouring import Fused, Ranking
 from doppio.core.kinds import Settings
 from doppio.core.models.encoder import check_finite
-from doppio.core.models.joint import JointScorer, Window
+from doppio.core.models.joint import Window
 from doppio.core.ranking import Ids
 from doppio.core.recipe.recipe import Recipe
-from doppio.core.reranking.ordering import PROBABILITY, rerank
+from doppio.core.reranking.step import Reranker
+from doppio.core.reranking.windowed import Candidate
 from doppio.core.select.kind import SELECTION, Passages
 from doppio.core.select.packing import first_groups
 from doppio.core.trace import (
@@ -25,10 +27,12 @@ from doppio.core.trace import (
     BRANCH,
     CONTEXT,
     FUSED,
+    NO_ANSWER,
     OVER_BUDGET,
     RERANKED,
     UNDER_FLOOR,
     UNDER_FLOOR_AND_BEYOND,
+    PartTrace,
     StageTrace,
     Trace,
 )
@@ -43,14 +47,14 @@ class Pipeline:
     """All that a recipe needs, opened.
 
     branches : the opened branches by their ids
-    scorer : the joint scorer, where the recipe reranks
+    reranker : where the recipe reranks
     """
 
     recipe: Recipe
     chunks: ChunkTable
     texts: ChunkTexts
     branches: Mapping[str, Branch]
-    scorer: JointScorer | None
+    reranker: Reranker | None
 
     def ask(self, question: str) -> Trace:
         """Take one question through all stages."""
@@ -110,13 +114,15 @@ class Pipeline:
             )
         fused, took = _timed(lambda: self.fuse([(stage.chunks, stage.scores) for stage in stages]))
         stages.append(self._fused_stage(fused, took))
-        if self.scorer is not None and self.recipe.rerank is not None:
-            stages.append(self._rerank_stage(question, stages[-1], self.scorer, self.recipe.rerank))
-        context = self._context_stage(stages[-1])
+        answered = None
+        if self.reranker is not None and self.recipe.rerank is not None:
+            reranked, answered = self._rerank_stage(question, stages[-1], self.reranker, self.recipe.rerank)
+            stages.append(reranked)
+        context = self._context_stage(stages[-1], answered)
         stages.append(context)
         tokens = self._tokens_of(context.passed)
         seconds |= {stage.stage: stage.seconds for stage in stages}
-        return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds)
+        return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered)
 
     def _branch(
         self, settings: Settings, questions: Sequence[str], vectors: Mapping[str, NDArray[np.float32]]
@@ -142,16 +148,34 @@ class Pipeline:
             shares=fused.shares,
         )
 
-    def _rerank_stage(self, question: str, fused: StageTrace, scorer: JointScorer, settings: Settings) -> StageTrace:
+    def candidates(self, chunks: Sequence[int]) -> list[Candidate]:
+        """Chunks as scorers read them."""
+        titles, headings = [""] * len(chunks), [""] * len(chunks)
+        if self.reranker is not None and self.reranker.reading is not None:
+            titles, headings = self.texts.titles(chunks), self.texts.headings(chunks)
+        # The texts come last: where they come from a database, they hold for what was read before.
+        lines, texts = self.texts.lines(chunks), self.texts.texts(chunks)
+        found = []
+        for chunk, line, text, title, around in zip(chunks, lines, texts, titles, headings, strict=True):
+            indexed = with_context(line, text)
+            tokens = int(self.chunks.context[chunk])
+            found.append(
+                Candidate(chunk, indexed, len(indexed) - len(text), tokens, title, tuple(around.split("\n")))
+            )
+        return found
+
+    def _rerank_stage(
+        self, question: str, fused: StageTrace, reranker: Reranker, settings: Settings
+    ) -> tuple[StageTrace, float | None]:
+        """The stage, and how likely the question is answered at all."""
         begun = time.perf_counter()
-        result = rerank(
-            scorer,
+        result = reranker.rerank(
             question,
-            fused.passed,
-            self.texts.indexed(fused.passed.tolist()),
-            first_stage=fused.scores[fused.kept],
+            self.candidates(fused.passed.tolist()),
+            fused.scores[fused.kept],
             floor=settings["floor"],
             blend=settings["blend"],
+            unfound=self._unfound(question) if reranker.answerable else 0.0,
         )
         within = first_groups(self._hosts(result.chunks), self.recipe.select["k"])
         why = {
@@ -161,27 +185,45 @@ class Pipeline:
             (False, False): UNDER_FLOOR_AND_BEYOND,
         }
         reasons = tuple(why[bool(above), bool(near)] for above, near in zip(result.above_floor, within, strict=True))
-        return StageTrace(
+        stage = StageTrace(
             RERANKED,
             RERANKED,
-            PROBABILITY if scorer.calibration else scorer.measure,
+            reranker.measure,
             result.chunks,
             result.scores,
             result.above_floor & within,
             reasons,
             time.perf_counter() - begun,
             before=result.before,
-            raw=result.raw,
-            raw_measure=scorer.measure,
+            raw=result.raw[0],
+            raw_measure=reranker.parts[0].scorer.measure,
             windows=_windows(result.windows),
+            probability=result.probability,
+            parts=tuple(
+                PartTrace(part.scorer.name, part.scorer.measure, part.weight, raw)
+                for part, raw in zip(reranker.parts, result.raw, strict=True)
+                if len(reranker.parts) > 1
+            ),
         )
+        return stage, result.answered
 
-    def _context_stage(self, before: StageTrace) -> StageTrace:
+    def _unfound(self, question: str) -> float:
+        """The share of the question's terms that nothing holds, by the first branch that reads terms."""
+        for branch in self.branches.values():
+            tells = getattr(branch, "unfound", None)
+            if tells is not None:
+                return float(tells(question))
+        return 0.0
+
+    def _context_stage(self, before: StageTrace, answered: float | None) -> StageTrace:
         begun = time.perf_counter()
         chunks = before.passed
         scores, handed = before.scores[before.kept], self.chunks.handed[chunks]
         passages = Passages(chunks, scores, handed, self._hosts(chunks), lambda: self.texts.hosts(chunks.tolist()))
         taken = SELECTION.get(self.recipe.select["rule"]).take(passages, self.recipe.select)
+        least, why = self.recipe.select["empty_below"], OVER_BUDGET
+        if least is not None and answered is not None and answered < least:
+            taken, why = np.zeros(len(chunks), bool), NO_ANSWER
         return StageTrace(
             CONTEXT,
             CONTEXT,
@@ -189,9 +231,10 @@ class Pipeline:
             chunks,
             scores,
             taken,
-            _reasons(taken, OVER_BUDGET),
+            _reasons(taken, why),
             time.perf_counter() - begun,
             before=np.flatnonzero(before.kept) + 1,
+            probability=None if before.probability is None else before.probability[before.kept],
         )
 
     def _hosts(self, chunks: Ids) -> NDArray[np.int64]:

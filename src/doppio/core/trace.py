@@ -11,8 +11,23 @@ from doppio.core.ranking import Ids, Scores
 
 BRANCH, FUSED, RERANKED, CONTEXT = "branch", "fused", "reranked", "context"
 BEYOND, OVER_BUDGET = "beyond what goes on", "over the budget"
+NO_ANSWER = "held to have no answer"
 UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND = "under the floor", "under the floor and beyond what goes on"
-_OUT = {UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, OVER_BUDGET}
+_OUT = {UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, OVER_BUDGET, NO_ANSWER}
+
+
+@dataclass(frozen=True)
+class PartTrace:
+    """What one of several scorers gave.
+
+    measure : str, what its score is
+    raw : (n,) float32, in the order of the stage
+    """
+
+    scorer: str
+    measure: str
+    weight: float
+    raw: Scores
 
 
 @dataclass(frozen=True)
@@ -27,10 +42,12 @@ class StageTrace:
     kept : (n,) bool, whether the chunk goes on to the next stage
     reasons : n texts, why a chunk does not go on; empty where it does
     before : (n,) int64 or None, rank in the stage before, from 1
-    raw : (n,) float32 or None, what a joint scorer gave before it was blended and calibrated
+    raw : (n,) float32 or None, what a joint scorer gave before it was blended; the first where there are several
     raw_measure : str, what that is
-    windows : (n, 2) int64 or None, the characters of each chunk's text that a scorer read; -1 where it read all
+    windows : (n, 2) int64 or None, the characters of each chunk's own text that a scorer read; -1 where all
     family : str, "sparse" or "dense" where it is a branch, or else empty
+    probability : (n,) float32 or None, that the passage answers, by its own scores alone
+    parts : what each of several scorers gave; empty where there is one
     branch_ranks, shares : (n, branches) or None, only where rankings were fused
     """
 
@@ -49,6 +66,8 @@ class StageTrace:
     raw_measure: str = ""
     windows: NDArray[np.int64] | None = None
     family: str = ""
+    probability: Scores | None = None
+    parts: tuple[PartTrace, ...] = ()
 
     @property
     def passed(self) -> Ids:
@@ -79,6 +98,8 @@ class StageJson(TypedDict):
     raw_measure: NotRequired[str]
     windows: NotRequired[list[list[int]] | None]
     family: NotRequired[str]
+    probability: NotRequired[list[float] | None]
+    parts: NotRequired[list[dict[str, Any]]]
 
 
 class TraceJson(TypedDict):
@@ -89,17 +110,22 @@ class TraceJson(TypedDict):
     tokens: int
     seconds: dict[str, float]
     stages: list[StageJson]
+    answered: NotRequired[float | None]
 
 
 @dataclass(frozen=True)
 class Trace:
-    """What happened to one question, stage by stage, with times in seconds."""
+    """What happened to one question, stage by stage, with times in seconds.
+
+    answered : how likely any passage of the corpus answers; None where no scorer says it
+    """
 
     question: str
     recipe: str
     stages: tuple[StageTrace, ...]
     tokens: int
     seconds: dict[str, float] = field(default_factory=dict)
+    answered: float | None = None
 
     def stage(self, name: str) -> StageTrace:
         """The stage of that name.
@@ -128,6 +154,7 @@ class Trace:
             "recipe": self.recipe,
             "tokens": self.tokens,
             "seconds": {step: round(value, 6) for step, value in self.seconds.items()},
+            "answered": None if self.answered is None else round(self.answered, 9),
             "stages": [cast(StageJson, dict(_stage_json(stage))) for stage in self.stages],
         }
 
@@ -139,11 +166,13 @@ class Trace:
             tuple(_stage_from(stage) for stage in value["stages"]),
             value["tokens"],
             value["seconds"],
+            value.get("answered"),
         )
 
 
 _ARRAYS = {"chunks": np.int64, "scores": np.float32, "kept": np.bool_, "before": np.int64,
-           "branch_ranks": np.int32, "shares": np.float32, "raw": np.float32, "windows": np.int64}  # fmt: skip
+           "branch_ranks": np.int32, "shares": np.float32, "raw": np.float32, "windows": np.int64,
+           "probability": np.float32}  # fmt: skip
 
 
 def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
@@ -153,10 +182,16 @@ def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
     yield "reasons", list(stage.reasons)
     for name in _ARRAYS:
         array = getattr(stage, name)
-        if array is not None and array.dtype == np.float32:
-            # Nine significant digits tell every float32 apart.
-            array = np.array([float(f"{number:.9g}") for number in array.ravel()]).reshape(array.shape)
-        yield name, None if array is None else array.tolist()
+        yield name, None if array is None else _plain(array)
+    yield "parts", [{**vars(part), "raw": _plain(part.raw)} for part in stage.parts]
+
+
+def _plain(array: NDArray[Any]) -> list[Any]:
+    if array.dtype == np.float32:
+        # Nine significant digits tell every float32 apart.
+        array = np.array([float(f"{number:.9g}") for number in array.ravel()]).reshape(array.shape)
+    found: list[Any] = array.tolist()
+    return found
 
 
 def _stage_from(value: StageJson) -> StageTrace:
@@ -178,5 +213,8 @@ def _stage_from(value: StageJson) -> StageTrace:
         reasons=tuple(value["reasons"]),
         raw_measure=value.get("raw_measure", ""),
         family=value.get("family", ""),
+        parts=tuple(
+            PartTrace(**{**part, "raw": np.asarray(part["raw"], np.float32)}) for part in value.get("parts", [])
+        ),
         **arrays,  # type: ignore[arg-type]
     )

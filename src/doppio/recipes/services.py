@@ -88,19 +88,28 @@ def check_models(recipe: Recipe) -> None:
             if setting.schema.get("format") == ENCODER and branch[setting.name] not in encoders:
                 wrong = _none_of(branch[setting.name], encoders)
                 raise RecipeError(f"branches[{place}].{setting.name}: {wrong}")
-    if recipe.rerank:
-        _check_scorer(recipe.rerank)
+    if recipe.rerank and "scorers" in recipe.rerank:
+        common = {"scorers", *(setting.name for setting in COMMON)}
+        for name in recipe.rerank:
+            if name not in common:
+                raise RecipeError(
+                    f"rerank.{name}: several scorers have no such setting; it stands beside one of them"
+                )
+        for place, one in enumerate(recipe.scorers):
+            _check_scorer(one, f"rerank.scorers[{place}]", {"scorer", "weight"})
+    elif recipe.rerank:
+        _check_scorer(recipe.rerank, "rerank", {"scorer", *(setting.name for setting in COMMON)})
 
 
-def _check_scorer(rerank: Settings) -> None:
+def _check_scorer(told: Settings, path: str, common: set[str]) -> None:
     scorers = {one.name for _, one in offered(models)}
-    if rerank["scorer"] not in scorers:
-        raise RecipeError(f"rerank.scorer: {_none_of(rerank['scorer'], scorers)}")
-    known = {"scorer", *(one.name for one in (*COMMON, *kind_of_scorer(rerank["scorer"], models).settings))}
-    for name in rerank:
+    if told["scorer"] not in scorers:
+        raise RecipeError(f"{path}.scorer: {_none_of(told['scorer'], scorers)}")
+    known = {*common, *(one.name for one in kind_of_scorer(told["scorer"], models).settings)}
+    for name in told:
         if name not in known:
             raise RecipeError(
-                f"rerank.{name}: {rerank['scorer']} has no such setting; it has {', '.join(sorted(known))}"
+                f"{path}.{name}: {told['scorer']} has no such setting; it has {', '.join(sorted(known))}"
             )
 
 

@@ -1667,6 +1667,13 @@ export interface components {
             answerable: boolean;
             scores: number[];
             relevant: boolean[];
+            /**
+             * Format: double
+             * @description Probability that anything answers.
+             */
+            answered: number | null;
+            /** @description Whether an answer comes through where nothing is left empty. */
+            delivered: boolean;
         };
         /**
          * @description * `jsonl` - jsonl
@@ -1992,6 +1999,14 @@ export interface components {
             /** Format: double */
             above: number;
             pairs: components["schemas"]["Pair"][];
+        };
+        /** @description One of several scorers of a step. */
+        Part: {
+            scorer: string;
+            measure: string;
+            /** Format: double */
+            weight: number;
+            raw: number[];
         };
         Password: {
             password: string;
@@ -2532,13 +2547,23 @@ export interface components {
             /** @default null */
             rerank: {
                 /** Format: scorer */
-                scorer: string;
+                scorer?: string;
+                scorers?: {
+                    /** Format: scorer */
+                    scorer: string;
+                    /** @default 1 */
+                    weight: number;
+                }[];
                 /** @default 20 */
                 shortlist: number;
                 /** @default null */
                 blend: number | null;
                 /** @default null */
                 floor: number | null;
+                /** @default null */
+                window: number | null;
+                /** @default null */
+                windows: number | null;
             } | null;
             /**
              * @default {
@@ -2552,6 +2577,8 @@ export interface components {
                 k: number;
                 /** @default 1500 */
                 budget_tokens: number;
+                /** @default null */
+                empty_below: number | null;
                 diversity?: Record<string, never> | null;
                 /**
                  * @default {
@@ -2760,6 +2787,10 @@ export interface components {
             raw_measure: string;
             /** @description Parts that were read; -1 for all. */
             windows: number[][] | null;
+            /** @description That the passage answers; null where no scorer says it. */
+            probability: number[] | null;
+            /** @description What each of several scorers gave. */
+            parts: components["schemas"]["Part"][];
         };
         /**
          * @description * `branch` - branch
@@ -2852,6 +2883,11 @@ export interface components {
             seconds: {
                 [key: string]: number;
             };
+            /**
+             * Format: double
+             * @description Probability that any passage answers.
+             */
+            answered: number | null;
             stages: components["schemas"]["StageTrace"][];
         };
         /** @description A chunk that a trace names; offsets of `answers` count code points of its text. */

@@ -64,6 +64,7 @@ const LOST_AT: Record<string, StageName> = {
   "lost in fusion": "fused",
   "dropped by the reranker": "reranked",
   "under the floor": "reranked",
+  "held to have no answer": "context",
   "over the context budget": "context",
   "rightly empty": "context",
   "wrongly filled": "context",

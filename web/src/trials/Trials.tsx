@@ -262,6 +262,7 @@ function LedgerPicture({ rows }: { rows: Trial[] }) {
     "lost in fusion",
     "dropped by the reranker",
     "under the floor",
+    "held to have no answer",
     "over the context budget",
     "rightly empty",
     "wrongly filled",
@@ -355,6 +356,7 @@ function Levels({ rows }: { rows: Trial[] }) {
 
 const HATCH = "repeating-linear-gradient(135deg, var(--lost) 0 5px, var(--wrong-filled) 5px 8px)";
 const PALE = "repeating-linear-gradient(135deg, var(--rightly-empty) 0 5px, var(--answer) 5px 8px)";
+const HELD = "repeating-linear-gradient(45deg, var(--soft) 0 2px, var(--paper) 2px 5px)";
 const fill = (cause: string): string =>
   cause === "rightly empty"
     ? PALE
@@ -364,6 +366,8 @@ const fill = (cause: string): string =>
         ? "var(--lost)"
         : cause === "over the context budget"
           ? "var(--soft)"
-          : cause === "under the floor"
-            ? "var(--under-floor)"
-            : toneOfCause(cause);
+          : cause === "held to have no answer"
+            ? HELD
+            : cause === "under the floor"
+              ? "var(--under-floor)"
+              : toneOfCause(cause);

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import SPARSE, Branch
 from doppio.core.branches.sparse.fields import FieldedIndex
-from doppio.core.branches.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.index import Segment, SparseIndex, unfound_share
 from doppio.core.branches.sparse.making import INDEXED, POSTINGS, pieces
 from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.settings import ANALYSIS, FIELDS, FIELDS_SCHEMA, analysis_problems
@@ -59,6 +59,10 @@ class SparseBranch:
             weights = field_weights(branch)
             return [index.search(fielded_terms(branch, text), depth, weights, branch["k1"]) for text in questions]
         return list(index.search_many([terms_of(branch, text) for text in questions], depth, weighting_of(branch)))
+
+    def unfound(self, question: str) -> float:
+        """The share of the question's terms that no chunk holds, weighted by their rarity, 0 to 1."""
+        return unfound_share(self.body, terms_of(self.settings, question))
 
     def explain(self, question: str, chunks: Sequence[int]) -> list[Explained]:
         branch, index = self.settings, self.index

@@ -20,6 +20,8 @@ from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.kind import kind_of_scorer, own_settings
+from doppio.core.reranking.step import Reranker, Weighed
+from doppio.core.reranking.windowed import reading_of
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.pieces import Building, Facts, Opening, Piece, texts_in_parts
 from doppio.core.store.segments import (
@@ -291,17 +293,20 @@ class Builder:
         self, opened: OpenedList, table: ChunkTable, keys: Keys, recipe: Recipe, texts: ChunkTexts
     ) -> Pipeline:
         planning = self.models, self.counter(recipe), keys.chunks, self.store, opened
-        scorer = None
+        reranker = None
         if recipe.rerank:
-            name = recipe.rerank["scorer"]
-            kind = kind_of_scorer(name, self.models)
-            own = own_settings(kind, recipe.rerank)
-            scorer = kind.open(name, own, Opening(*planning, keys.scorer, texts))
+            parts = []
+            for one, needs in zip(recipe.scorers, keys.scorers, strict=True):
+                kind = kind_of_scorer(one["scorer"], self.models)
+                opening = Opening(*planning, needs, texts)
+                parts.append(Weighed(kind.open(one["scorer"], own_settings(kind, one), opening), one["weight"]))
+            reading = reading_of(recipe.rerank, Opening(*planning, keys.windows, texts))
+            reranker = Reranker(tuple(parts), reading)
         branches = {
             branch["id"]: kind_of(branch).open(branch, Opening(*planning, keys.branches[branch["id"]], texts))
             for branch in recipe.branches
         }
-        return Pipeline(recipe, table, texts, branches, scorer)
+        return Pipeline(recipe, table, texts, branches, reranker)
 
     def describe(self, keys: Keys) -> list[Built]:
         """Every index of a recipe that has been built, and its chunks."""

@@ -1,7 +1,7 @@
 """What a recipe needs over a corpus: the key of its reading list, and its indexes."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from doppio.core.branches.kind import BRANCHES, kind_of
 from doppio.core.fingerprint import fingerprint
@@ -9,6 +9,7 @@ from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.kind import SCORERS, kind_of_scorer
+from doppio.core.reranking.late_interaction import token_needs
 from doppio.core.store.pieces import Maker, Needs, Piece, Planning, Whole
 
 # Builds of the first kind could read a document's text that was not the one that had been cut, and nothing in what
@@ -23,24 +24,29 @@ class Keys:
     chunks : str, key of the reading list
     family : str, how the chunks are cut
     branches : what each branch needs, by its id
-    scorer : what the scorer needs
+    scorers : what each scorer needs, in the order of the recipe
+    windows : what is needed to choose windows of passages
     """
 
     chunks: str
     family: str
     branches: Mapping[str, Needs]
-    scorer: Needs
+    scorers: tuple[Needs, ...] = ()
+    windows: Needs = field(default_factory=Needs)
+
+    def _needs(self) -> list[Needs]:
+        return [*self.branches.values(), *self.scorers, self.windows]
 
     def pieces(self) -> list[Piece]:
         """All indexes, none twice, in the order in which they are made."""
-        found = [piece for needs in [*self.branches.values(), self.scorer] for piece in needs.pieces.values()]
+        found = [piece for needs in self._needs() for piece in needs.pieces.values()]
         once = {(piece.kind, piece.of): piece for piece in found}
         return sorted(once.values(), key=lambda piece: piece.maker.order)
 
     @property
     def wholes(self) -> list[Whole]:
         """What is made once for the list, none twice."""
-        found = [whole for needs in [*self.branches.values(), self.scorer] for whole in needs.wholes]
+        found = [whole for needs in self._needs() for whole in needs.wholes]
         return list({whole.key: whole for whole in found}.values())
 
 
@@ -57,12 +63,11 @@ def family_of(recipe: Recipe, models: Models) -> str:
 def keys_of_list(chunks: str, recipe: Recipe, models: Models) -> Keys:
     """What the recipe needs over the corpus of a list."""
     planning = Planning(models, counter_of(recipe, models), chunks)
-    scorer = Needs()
-    if recipe.rerank:
-        name = recipe.rerank["scorer"]
-        scorer = kind_of_scorer(name, models).needs(name, planning)
+    scorers = tuple(kind_of_scorer(one["scorer"], models).needs(one["scorer"], planning) for one in recipe.scorers)
+    chooses = recipe.rerank is not None and recipe.rerank["windows"] is not None
+    windows = token_needs(planning) if chooses else Needs()
     branches = {branch["id"]: kind_of(branch).needs(branch, planning) for branch in recipe.branches}
-    return Keys(chunks, family_of(recipe, models), branches, scorer)
+    return Keys(chunks, family_of(recipe, models), branches, scorers, windows)
 
 
 def makers() -> list[Maker]:

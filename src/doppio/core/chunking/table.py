@@ -27,6 +27,9 @@ class ChunkTexts(Protocol):
     def indexed(self, chunks: Sequence[int]) -> list[str]:
         """The same with the context line before each, as indexes and scorers read them."""
 
+    def lines(self, chunks: Sequence[int]) -> list[str]:
+        """The context line of each; empty where there is none."""
+
     def hosts(self, chunks: Sequence[int]) -> list[str]:
         """Texts that the chunks hand on: their hosts, or the chunks themselves where there are none."""
 
@@ -125,12 +128,14 @@ class CorpusTexts:
         ]
 
     def indexed(self, chunks: Sequence[int]) -> list[str]:
+        lines = self.lines(chunks)
+        return [with_context(line, text) for line, text in zip(lines, self.texts(chunks), strict=True)]
+
+    def lines(self, chunks: Sequence[int]) -> list[str]:
         table = self.table
         return [
-            with_context(
-                context_line(self.documents[table.document[chunk]], int(table.section[chunk]), self.context), text
-            )
-            for chunk, text in zip(chunks, self.texts(chunks), strict=True)
+            context_line(self.documents[table.document[chunk]], int(table.section[chunk]), self.context)
+            for chunk in chunks
         ]
 
 

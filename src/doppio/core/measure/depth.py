@@ -7,11 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from doppio.core.measure.relevance import Relevance
-from doppio.core.models.joint import JointScorer, Passage, Scored
-from doppio.core.models.kept_scores import KeptScores
+from doppio.core.models.joint import Scored
 from doppio.core.progress import Progress, Silent
 from doppio.core.ranking import Ids, Scores
-from doppio.core.reranking.ordering import ordered
+from doppio.core.reranking.step import Reranker
+from doppio.core.reranking.windowed import Candidate
 
 DEPTHS = (1, 3, 5, 10, 15, 20, 30, 50)
 # Questions that are scored anew at every depth for their time alone.
@@ -20,13 +20,13 @@ TIMED = 8
 
 @dataclass(frozen=True)
 class Candidates:
-    """A question with what a reranker could see: fused chunks, best first, their scores and texts."""
+    """A question with what a reranker could see: fused chunks, best first, and their scores."""
 
     question: str
     relevance: Relevance
     chunks: Ids
     scores: Scores
-    texts: Sequence[str]
+    candidates: Sequence[Candidate]
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,7 @@ def depths_within(most: int) -> list[int]:
 
 
 def depth_curve(
-    scorer: JointScorer,
+    reranker: Reranker,
     asked: Sequence[Candidates],
     depths: Sequence[int],
     cutoffs: Sequence[int],
@@ -60,7 +60,7 @@ def depth_curve(
 
     Parameters
     ----------
-    scorer : JointScorer
+    reranker : Reranker
     asked : sequence of Candidates
         Questions that have an answer.
     depths : sequence of int
@@ -68,7 +68,7 @@ def depth_curve(
     cutoffs : sequence of int
         The values of k.
     blend : float or None
-        See `rerank`.
+        See `Reranker.order`.
 
     Notes
     -----
@@ -76,41 +76,40 @@ def depth_curve(
     again at every depth by the scorer itself, past anything that it keeps.
     """
     progress = progress or Silent()
-    share = scorer.blend if blend is None else blend
     progress.start("score shortlists", len(asked), "questions")
-    found: list[Scored] = []
+    found: list[Sequence[Scored]] = []
     for one in asked:
-        found.append(_scored(scorer, one, depths[-1]))
+        found.append(reranker.score(one.question, one.candidates[: depths[-1]]))
         progress.advance(1)
     timed = [asked[row] for row in np.unique(np.linspace(0, len(asked) - 1, TIMED).astype(int))] if asked else []
-    bare = scorer.scorer if isinstance(scorer, KeptScores) else scorer
+    bare = reranker.bare()
     progress.start("time depths", len(depths) * len(timed), "questions")
     points = []
     for depth in depths:
         took = 0.0
         for one in timed:
             begun = time.perf_counter()
-            _scored(bare, one, depth)
+            bare.score(one.question, one.candidates[:depth])
             took += time.perf_counter() - begun
             progress.advance(1)
-        recall = {k: _recall(scorer, asked, found, depth, k, share) for k in cutoffs}
+        recall = {k: _recall(reranker, asked, found, depth, k, blend) for k in cutoffs}
         points.append(DepthPoint(depth, recall, took / max(len(timed), 1)))
     return points
 
 
-def _scored(scorer: JointScorer, one: Candidates, depth: int) -> Scored:
-    pairs = zip(one.chunks[:depth].tolist(), one.texts[:depth], strict=True)
-    return scorer.score(one.question, [Passage(text, chunk) for chunk, text in pairs])
-
-
 def _recall(
-    scorer: JointScorer, asked: Sequence[Candidates], found: Sequence[Scored], depth: int, k: int, blend: float
+    reranker: Reranker,
+    asked: Sequence[Candidates],
+    found: Sequence[Sequence[Scored]],
+    depth: int,
+    k: int,
+    blend: float | None,
 ) -> float:
     """Mean share of spans that have a relevant chunk among the first k."""
     met = []
     for one, scored in zip(asked, found, strict=True):
-        cut = Scored(scored.scores[:depth], scored.windows[:depth])
-        result = ordered(cut, scorer.calibration, one.chunks[:depth], one.scores[:depth], blend)
+        cut = [Scored(part.scores[:depth], part.windows[:depth]) for part in scored]
+        result = reranker.order(cut, one.chunks[:depth], one.scores[:depth], blend=blend)
         ranking = np.concatenate([result.chunks, one.chunks[depth:]])[:k]
         met.append(float(one.relevance.matrix(ranking).any(axis=1).mean()))
     return float(np.mean(met)) if met else 0.0

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from doppio.core.measure.relevance import Relevance
-from doppio.core.trace import CONTEXT, FUSED, RERANKED, UNDER_FLOOR, Trace
+from doppio.core.trace import CONTEXT, FUSED, NO_ANSWER, RERANKED, UNDER_FLOOR, Trace
 
 DELIVERED = "delivered"
 CUT = "cut by chunking"
@@ -11,10 +11,11 @@ MISSED = "missed by every branch"
 LOST_IN_FUSION = "lost in fusion"
 DROPPED = "dropped by the reranker"
 FLOOR = "under the floor"
+HELD_EMPTY = "held to have no answer"
 BUDGET = "over the context budget"
 RIGHTLY_EMPTY = "rightly empty"
 WRONGLY_FILLED = "wrongly filled"
-CAUSES = (DELIVERED, CUT, MISSED, LOST_IN_FUSION, DROPPED, FLOOR, BUDGET, RIGHTLY_EMPTY, WRONGLY_FILLED)
+CAUSES = (DELIVERED, CUT, MISSED, LOST_IN_FUSION, DROPPED, FLOOR, HELD_EMPTY, BUDGET, RIGHTLY_EMPTY, WRONGLY_FILLED)
 CHUNKS = "chunks"
 
 
@@ -48,7 +49,7 @@ def cause(trace: Trace, relevance: Relevance, answerable: bool) -> str:
         return LOST_IN_FUSION
     if RERANKED in still and not still[RERANKED]:
         return FLOOR if _only_the_floor(trace, relevance) else DROPPED
-    return BUDGET
+    return HELD_EMPTY if NO_ANSWER in trace.stage(CONTEXT).reasons else BUDGET
 
 
 def ledger(causes: Iterable[str]) -> dict[str, int]:

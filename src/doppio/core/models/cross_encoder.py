@@ -24,14 +24,14 @@ from doppio.core.models.scorer_folder import (
     open_scorer_folder,
 )
 from doppio.core.models.session import open_session
+from doppio.core.text.units import Units
+from doppio.core.text.windows import character_ranges, window_bounds
 
 # A question takes at most this share of what is read, so that something of the passage is.
 QUESTION_SHARE = 4
 # Every core takes a batch of its own: less waiting for each other than all cores on one, and what a batch needs stays
 # in a core's cache while it is small.
 TOKENS_A_BATCH = 512
-# Windows over a long passage overlap by this share, so that what one cuts in two stands whole in the next.
-OVERLAP = 0.25
 IDS, MASK, TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
 PLACES, SIDE = ("places",), ("side",)
 Ints = NDArray[np.int64]
@@ -64,6 +64,11 @@ class CrossEncoder:
         self._tokenizer.no_truncation()
         self._tokenizer.no_padding()
         self._gated = self.folder.layout == GATED
+        # Windows are cut so that they fit. What falls into more tokens alone than it had in its text, such as a part
+        # of one long word, is cut off, and never more than the graph can take.
+        self._cutting = Tokenizer.from_str(self._tokenizer.to_str())
+        passage = "only_first" if self._gated or self.folder.order == PASSAGE_FIRST else "only_second"
+        self._cutting.enable_truncation(self.folder.max_tokens, strategy=passage)
         self._names = self._inputs(path)
         self._score = self._session.get_outputs()[0].name
         # Special tokens of a pair, or of the passage alone.
@@ -71,6 +76,7 @@ class CrossEncoder:
         self.name, self.title, self.digest = self.folder.name, self.folder.title, self.folder.digest
         self.measure = MEASURES[self.folder.activation]
         self.calibration, self.blend = self.folder.calibration, self.folder.blend
+        self.answerable = self.folder.answerable
 
     def _inputs(self, path: Path) -> dict[str, str]:
         """What each input is called in the graph."""
@@ -101,10 +107,11 @@ class CrossEncoder:
         if not self._gated:
             room -= self._length(question)
         encoded = self._tokenizer.encode_batch(texts, add_special_tokens=False)
+        room = max(room, 1)
         owner: list[int] = []
         spans: list[Window] = []
         for row, (text, encoding) in enumerate(zip(texts, encoded, strict=True)):
-            cut = windows(encoding, max(room, 1)) if len(encoding.ids) > room else [(0, len(text))]
+            cut = _windows(text, encoding, room) if len(encoding.ids) > room else [(0, len(text))]
             owner += [row] * len(cut)
             spans += cut
         raw = self._run(question, [texts[row][start:end] for row, (start, end) in zip(owner, spans, strict=True)])
@@ -171,7 +178,7 @@ class CrossEncoder:
 
     def _halves(self, question: str, texts: Sequence[str]) -> list[dict[str, list[int]]]:
         asked = self._tokenizer.encode(question).ids
-        encodings = self._tokenizer.encode_batch(list(texts))
+        encodings = self._cutting.encode_batch(list(texts))
         return [
             {
                 "ids": [*asked, *encoding.ids],
@@ -184,7 +191,7 @@ class CrossEncoder:
     def _pairs(self, question: str, texts: Sequence[str]) -> list[dict[str, list[int]]]:
         turned = self.folder.order == PASSAGE_FIRST
         pairs = [(text, question) if turned else (question, text) for text in texts]
-        encodings = self._tokenizer.encode_batch(pairs)
+        encodings = self._cutting.encode_batch(pairs)
         return [{"ids": encoding.ids, "types": encoding.type_ids} for encoding in encodings]
 
     def _length(self, text: str) -> int:
@@ -197,15 +204,8 @@ class CrossEncoder:
         return question if len(encoding.ids) <= most else question[: encoding.offsets[most - 1][1]]
 
 
-def windows(encoding: Encoding, room: int) -> list[Window]:
-    """Ranges of characters, each of at most `room` tokens, that cover an encoded text with overlap.
-
-    Notes
-    -----
-    The last one ends with the text and is as long as the others.
-    """
-    offsets = encoding.offsets
-    step = max(1, int(room * (1 - OVERLAP)))
-    last = max(len(offsets) - room, 0)
-    begins = [*range(0, last, step), last]
-    return [(offsets[first][0], offsets[min(first + room, len(offsets)) - 1][1]) for first in begins]
+def _windows(text: str, encoding: Encoding, room: int) -> list[Window]:
+    """Ranges of characters of at most `room` tokens that cover an encoded text with overlap."""
+    offsets = np.array(encoding.offsets, np.int64).reshape(-1, 2)
+    units = Units(np.ascontiguousarray(offsets[:, 0]), np.ascontiguousarray(offsets[:, 1]))
+    return character_ranges(text, units, window_bounds(text, units, room))

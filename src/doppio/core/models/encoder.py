@@ -148,8 +148,11 @@ class Encoder:
 
     @property
     def max_tokens(self) -> int:
-        """Tokens of a text that are read, the two special ones not counted."""
-        return self.folder.max_tokens - 2
+        """Tokens of a passage that are read, the two special ones and those of the prefix not counted."""
+        return self.folder.max_tokens - 2 - self._prefix_tokens(self.folder.passage)
+
+    def _prefix_tokens(self, prefix: str) -> int:
+        return len(self._whole.encode(prefix, add_special_tokens=False).ids) if prefix else 0
 
     @property
     def vocabulary_size(self) -> int:
@@ -188,12 +191,20 @@ class Encoder:
         Notes
         -----
         Batches come in the order of length, not of the texts; `place` says which texts they are. Vectors of tokens
-        have unit length.
+        have unit length; those of the prefix are left out.
         """
         return self._encode(texts, self.folder.passage, tokens)
 
+    def question_tokens(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
+        """Unit vectors of the tokens of a question, (t, d), and their numbers; the prefix has its part and is left
+        out."""
+        encoded = next(self._encode([text], self.folder.question, True))
+        assert encoded.tokens is not None and encoded.ids is not None
+        return encoded.tokens[0], encoded.ids[0]
+
     def _encode(self, texts: Sequence[str], prefix: str, tokens: bool) -> Iterator[Encoded]:
         encodings = self._cut.encode_batch([prefix + text for text in texts] if prefix else list(texts))
+        skipped = 1 + self._prefix_tokens(prefix) if tokens else 1
         lengths = np.array([len(encoding.ids) for encoding in encodings], np.int64)
         for place in like_length(lengths):
             longest = int(lengths[place].max())
@@ -206,7 +217,7 @@ class Encoder:
             if not tokens or each is None:
                 yield Encoded(place, vectors, None, None)
                 continue
-            real = [slice(1, int(lengths[number]) - 1) for number in place]
+            real = [slice(skipped, max(int(lengths[number]) - 1, skipped)) for number in place]
             unit = each / np.maximum(np.linalg.norm(each, axis=2, keepdims=True), 1e-9)
             yield Encoded(
                 place,

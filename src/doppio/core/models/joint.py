@@ -40,6 +40,9 @@ class JointScorer(Protocol):
     digest : changes whenever the same pair may get another score
     calibration : how scores become probabilities, or None where nobody has measured that
     blend : share of the first stage's standardised score that measures best with it
+
+    Where it has a `whole` that is true, it reads what is kept of a chunk, and so never a window of it; where it has
+    an `answerable`, that says how likely a question is answered at all.
     """
 
     @property

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from doppio.core.fingerprint import text_digest
+from doppio.core.models.answerable import Answerable
 from doppio.core.models.joint import JointScorer, Passage, Scored, Window
 from doppio.core.models.scorer_folder import Calibration
 
@@ -42,6 +43,10 @@ class KeptScores:
     @property
     def blend(self) -> float:
         return self.scorer.blend
+
+    @property
+    def answerable(self) -> Answerable | None:
+        return getattr(self.scorer, "answerable", None)
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         asked = text_digest(question)

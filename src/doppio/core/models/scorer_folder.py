@@ -13,6 +13,7 @@ from safetensors import SafetensorError
 from safetensors.numpy import load_file
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.models.answerable import FACTS, Answerable
 from doppio.core.models.bert_graph import gated_graph, pair_graph
 from doppio.core.models.eight_bits import to_bytes
 from doppio.core.models.folder import (
@@ -52,9 +53,12 @@ class Calibration:
     slope: float
     offset: float
 
+    def logits(self, scores: NDArray[np.float32]) -> NDArray[np.float64]:
+        """Log-odds, within 60 of even."""
+        return np.clip(self.slope * scores.astype(np.float64) + self.offset, -60, 60)
+
     def probability(self, scores: NDArray[np.float32]) -> NDArray[np.float32]:
-        logits = np.clip(self.slope * scores.astype(np.float64) + self.offset, -60, 60)
-        return (1 / (1 + np.exp(-logits))).astype(np.float32)
+        return (1 / (1 + np.exp(-self.logits(scores)))).astype(np.float32)
 
 
 @dataclass(frozen=True)
@@ -69,6 +73,8 @@ class ScorerFolder:
     label : which output is the score where the graph gives several, counted from 1; the last where it is 0
     blend : share of the first stage's standardised score that measures best, where a recipe says nothing
     calibration : how scores become probabilities, or None where nobody has measured that
+    answerable : how likely a question is answered at all, or None where nobody has measured that
+    window : tokens that it reads best at once, or None where that is a whole passage
     """
 
     path: Path
@@ -85,6 +91,8 @@ class ScorerFolder:
     blend: float = 0.0
     calibration: Calibration | None = None
     settings: Mapping[str, Any] | None = None
+    answerable: Answerable | None = None
+    window: int | None = None
 
 
 _FIELDS: Fields = {
@@ -110,12 +118,23 @@ def open_scorer_folder(path: Path) -> ScorerFolder:
     blend = manifest.get("blend", 0.0)
     if not _is_number(blend) or not 0 <= blend <= 10:
         raise ModelFolderError(f"{where}: blend: {blend!r} is not a number from 0 to 10")
+    window = manifest.get("window")
+    if window is not None and (not isinstance(window, int) or isinstance(window, bool) or not 16 <= window <= 512):
+        raise ModelFolderError(f"{where}: window: {window!r} is not a whole number from 16 to 512, in tokens")
     calibration = manifest.get("calibration")
     if calibration is not None:
         fits = isinstance(calibration, dict) and all(_is_number(calibration.get(key)) for key in ("slope", "offset"))
         if not fits or calibration["slope"] <= 0:
             raise ModelFolderError(f"{where}: calibration: {calibration!r} has no `slope` above 0 and `offset`")
         calibration = Calibration(float(calibration["slope"]), float(calibration["offset"]))
+    answerable = manifest.get("answerable")
+    if answerable is not None:
+        named = (*FACTS, "offset")
+        if not isinstance(answerable, dict) or not all(_is_number(answerable.get(key)) for key in named):
+            raise ModelFolderError(f"{where}: answerable: {answerable!r} has no numbers {', '.join(named)}")
+        if calibration is None:
+            raise ModelFolderError(f"{where}: answerable: rests on the calibration, which is missing")
+        answerable = Answerable.from_json(answerable)
     if fields["kind"] == SCORER:
         for file in (GRAPH, TOKENIZER):
             if not (path / file).is_file():
@@ -129,6 +148,8 @@ def open_scorer_folder(path: Path) -> ScorerFolder:
         label=label,
         blend=float(blend),
         calibration=calibration,
+        answerable=answerable,
+        window=window,
         **fields,
     )
 

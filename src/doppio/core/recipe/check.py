@@ -147,8 +147,28 @@ def _between_parts(body: Body) -> Iterator[str]:
             yield f"fusion.weights.{key}: no branch has this id; there are {', '.join(seen)}"
     if all(fusion["weights"].get(identity, 1) == 0 for identity in seen):
         yield "fusion.weights: all are 0; at least one must be positive"
+    if rerank:
+        yield from _scorers(rerank)
     if rerank and rerank["shortlist"] > fusion["depth"]:
         yield f"rerank.shortlist: {rerank['shortlist']} is above fusion.depth, {fusion['depth']}"
+
+
+def _scorers(rerank: Body) -> Iterator[str]:
+    """What is wrong with the scorers that a recipe names; fills in their weights."""
+    if "scorer" not in rerank and "scorers" not in rerank:
+        yield "rerank.scorer: missing"
+    if "scorer" in rerank and "scorers" in rerank:
+        yield "rerank.scorers: stands beside rerank.scorer; give one of the two"
+    if rerank["windows"] is not None and rerank["window"] is None:
+        yield f"rerank.windows: {rerank['windows']} without rerank.window, which says how long a window is"
+    named: list[str] = []
+    for place, one in enumerate(rerank.get("scorers", [])):
+        one.setdefault("weight", 1)
+        if one["scorer"] in named:
+            yield f"rerank.scorers[{place}].scorer: {one['scorer']!r} stands there already; give it one weight"
+        named.append(one["scorer"])
+    if named and all(one["weight"] == 0 for one in rerank["scorers"]):
+        yield "rerank.scorers: all weights are 0; at least one must be positive"
 
 
 def _of_family(family: Family[Any], value: Any, path: str, schemas: Mapping[str, Schema] | None = None) -> list[str]:

@@ -8,7 +8,7 @@ from doppio.core.branches.kind import BRANCHES
 from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
 from doppio.core.kinds import Family, Setting
-from doppio.core.reranking.kind import COMMON, SCORERS
+from doppio.core.reranking.kind import COMMON, HEAVIEST, MOST_SCORERS, SCORERS
 from doppio.core.select.kind import SELECTION
 
 PARTS: tuple[tuple[str, Family[Any]], ...] = (
@@ -42,6 +42,8 @@ def _rerank() -> str:
     rows = ["| `rerank`, or null | allowed (default) | applies |", "|---|---|---|"]
     offered = "a registered joint scorer (`joint-english`), or `late-interaction`"
     rows.append(f"| `.scorer` | {offered} | when asked |")
+    several = f"instead of one, up to {MOST_SCORERS}, each with its `scorer` and a `weight`, 0 to {HEAVIEST} (1)"
+    rows.append(f"| `.scorers` | {several} | when asked |")
     for setting in [*COMMON, *(one for kind in SCORERS if not SCORERS.origin(kind.name) for one in kind.settings)]:
         rows += _rows(f".{setting.name}", setting)
     return "\n".join(rows)

@@ -6,6 +6,7 @@ from typing import Any
 from doppio.core.branches.kind import encoder_of
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models.registry import DEFAULT_ENCODER
+from doppio.core.reranking.kind import uses_of
 
 Body = dict[str, Any]
 
@@ -37,6 +38,11 @@ class Recipe:
         return dict(self.body["rerank"]) if self.body["rerank"] else None
 
     @property
+    def scorers(self) -> list[Body]:
+        """What reranks, each with its name, weight and what its kind is told; nothing where nothing does."""
+        return uses_of(self.body["rerank"]) if self.body["rerank"] else []
+
+    @property
     def select(self) -> Body:
         return dict(self.body["select"])
 
@@ -62,6 +68,8 @@ class Recipe:
                 f"select.k: {self.select['k']} is above {field}, {self.passed_on}; "
                 "no more passages than that come so far"
             )
+        if self.select["empty_below"] is not None and not self.rerank:
+            found.append("select.empty_below: nothing reranks, so nothing says how likely an answer is")
         silent = [branch["id"] for branch in self.branches if self.fusion["weights"].get(branch["id"], 1) == 0]
         return found + [f"fusion.weights.{name}: 0, so this branch is asked and gives nothing" for name in silent]
 

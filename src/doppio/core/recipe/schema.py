@@ -6,13 +6,12 @@ from doppio.core.branches.kind import BRANCHES
 from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
 from doppio.core.kinds import Family, Schema, family_of, object_schema
-from doppio.core.reranking.kind import COMMON, settings_of_all
+from doppio.core.reranking.kind import COMMON, MOST_SCORERS, SCORER, own_schemas, use_schema
 from doppio.core.select.kind import SELECTION
 
 FORMAT = "doppio-recipe/1"
 FUSED_BY, SELECTED_BY = "reciprocal-rank", "best-first"
 _NAME = {"type": "string", "minLength": 1, "maxLength": 120, "default": "unnamed"}
-_SCORER = {"type": "string", "pattern": r"^[a-z0-9][a-z0-9-]{0,63}\Z", "format": "scorer"}
 # Still to come: nothing else is allowed in their places yet.
 _SELECT_FIXED: dict[str, Schema] = {
     "diversity": {"type": "null", "default": None},
@@ -61,11 +60,10 @@ def selection_schemas() -> dict[str, Schema]:
 
 def rerank_schema() -> Schema:
     """Schema of the `rerank` part: what any kind of scorer has, and what some of them can be told besides."""
-    own = {
-        one.name: {key: value for key, value in one.schema.items() if key != "default"} for one in settings_of_all()
-    }
     known = object_schema(COMMON, {})
-    return {**known, "required": ["scorer"], "properties": {"scorer": _SCORER, **known["properties"], **own}}
+    several = {"type": "array", "minItems": 1, "maxItems": MOST_SCORERS, "items": use_schema()}
+    named = {"scorer": SCORER, "scorers": several}
+    return {**known, "properties": {**named, **known["properties"], **own_schemas()}}
 
 
 def _recipe(chunking: Schema, branches: Schema, fusion: Schema, select: Schema) -> Schema:

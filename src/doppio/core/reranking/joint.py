@@ -23,7 +23,9 @@ class Joint:
                 folder.title,
                 max_tokens=None if folder.settings else folder.max_tokens,
                 blend=folder.blend,
+                window=folder.window,
                 calibrated=folder.calibration is not None,
+                answerable=folder.answerable is not None,
                 remote=folder.settings is not None,
             )
             for folder in models.scorers()

@@ -51,6 +51,7 @@ class LateInteraction:
 
     calibration = None
     blend = 0.0
+    whole = True
 
     def __init__(self, encoder: Encoder, stored: TokenVectors) -> None:
         self._encoder = encoder
@@ -74,6 +75,25 @@ class LateInteraction:
             scores[filled] = np.maximum.reduceat(cosines, begins, axis=0) @ weights
         return scores
 
+    def cosines(self, question: str, chunks: Sequence[int]) -> tuple[list[NDArray[np.float32]], NDArray[np.float32]]:
+        """Of the tokens of each chunk with those of the question, (t, q) each; and the weights of the latter."""
+        asked, weights, _ = self._question(question)
+        return [self._stored.of(chunk) @ asked.T for chunk in chunks], weights
+
+    def choose(
+        self,
+        question: str,
+        chunks: Sequence[int],
+        before: Sequence[int],
+        bounds: Sequence[NDArray[np.int64]],
+    ) -> list[NDArray[np.float32]]:
+        """Score windows of chunks; see `windowed.Chooser`."""
+        cosines, weights = self.cosines(question, chunks)
+        return [
+            best_in(own[skipped:], weights, windows)
+            for own, skipped, windows in zip(cosines, before, bounds, strict=True)
+        ]
+
     def matches(self, question: str, passage: Passage) -> list[TokenMatch]:
         """Which token of the passage each token of the question was matched with, and how well."""
         asked, weights, ids = self._question(question)
@@ -92,10 +112,9 @@ class LateInteraction:
 
     def _question(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
         """Unit vectors of the question's tokens, their weights (which add up to 1) and their numbers."""
-        encoded = next(iter(self._encoder.encode([text], tokens=True)))
-        assert encoded.tokens is not None and encoded.ids is not None
-        weights = self._stored.idf(encoded.ids[0])
-        return encoded.tokens[0], weights / max(float(weights.sum()), 1e-9), encoded.ids[0]
+        vectors, ids = self._encoder.question_tokens(text)
+        weights = self._stored.idf(ids)
+        return vectors, weights / max(float(weights.sum()), 1e-9), ids
 
     def _passages(self, passages: Sequence[Passage]) -> list[NDArray[np.float32]]:
         found: dict[int, NDArray[np.float32]] = {}
@@ -111,6 +130,37 @@ class LateInteraction:
         ]
 
 
+def best_in(
+    cosines: NDArray[np.float32], weights: NDArray[np.float32], bounds: NDArray[np.int64]
+) -> NDArray[np.float32]:
+    """Late interaction of windows of a passage: (n,) float32.
+
+    Parameters
+    ----------
+    cosines : (tokens, q) float32
+        Of the passage's tokens with those of the question.
+    weights : (q,) float32
+    bounds : (n, 2) int64
+        First token of each window and the one after its last; one beyond all that has cosines comes out as -1.
+    """
+    found = np.full(len(bounds), -1.0, np.float32)
+    for row, (first, after) in enumerate(bounds.tolist()):
+        if first < min(after, len(cosines)):
+            found[row] = cosines[first:after].max(axis=0) @ weights
+    return found
+
+
+def token_needs(planning: Planning) -> Needs:
+    """The vectors of all tokens."""
+    return Needs({TOKENS: tokens_piece(planning.counter)})
+
+
+def opened(opening: Opening) -> LateInteraction:
+    """Late interaction over the vectors that are kept."""
+    stored = [Segment.opened(artifact.arrays, now) for artifact, now in opening.over(TOKENS)]
+    return LateInteraction(opening.counter, TokenVectors(stored))
+
+
 class Late:
     """One scorer, which reads the vectors of all tokens that are kept beside the indexes."""
 
@@ -122,11 +172,10 @@ class Late:
         return [Offered(NAME, TITLE, by_token=True, alone=False)]
 
     def needs(self, name: str, planning: Planning) -> Needs:
-        return Needs({TOKENS: tokens_piece(planning.counter)})
+        return token_needs(planning)
 
     def open(self, name: str, settings: Settings, opening: Opening) -> JointScorer:
-        stored = [Segment.opened(artifact.arrays, now) for artifact, now in opening.over(TOKENS)]
-        return LateInteraction(opening.counter, TokenVectors(stored))
+        return opened(opening)
 
     def alone(self, name: str, models: Models) -> JointScorer:
         raise ModelFolderError(f"{name}: reads what is kept of a corpus, so it scores no other passages")

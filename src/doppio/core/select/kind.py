@@ -7,7 +7,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.kinds import Family, Kind, Settings, whole
+from doppio.core.kinds import Family, Kind, Settings, number, optional, whole
 from doppio.core.ranking import Ids, Scores
 
 
@@ -42,5 +42,8 @@ class SelectionRule(Kind, Protocol):
 COMMON = (
     whole("k", "At most, in chunks", 1, 100, 5),
     whole("budget_tokens", "Budget, in tokens", 1, 1_000_000, 1500),
+    optional(
+        number("empty_below", "Empty below", 0, 1, help="probability that anything answers; empty: never left empty")
+    ),
 )
 SELECTION: Family[SelectionRule] = Family("selection", "doppio.core.select", SelectionRule, key="rule", common=COMMON)

@@ -8,6 +8,15 @@ class AskSerializer(s.Serializer):
     recipe = s.IntegerField(required=False, help_text="The recipe in force where it is left out.")
 
 
+class PartSerializer(s.Serializer):
+    """One of several scorers of a step."""
+
+    scorer = s.CharField()
+    measure = s.CharField()
+    weight = s.FloatField()
+    raw = s.ListField(child=s.FloatField())
+
+
 class StageTraceSerializer(s.Serializer):
     """Columns of one stage, best chunk first; `before` and the branch columns only where they apply."""
 
@@ -28,6 +37,10 @@ class StageTraceSerializer(s.Serializer):
     windows = s.ListField(
         child=s.ListField(child=s.IntegerField()), allow_null=True, help_text="Parts that were read; -1 for all."
     )
+    probability = s.ListField(
+        child=s.FloatField(), allow_null=True, help_text="That the passage answers; null where no scorer says it."
+    )
+    parts = PartSerializer(many=True, help_text="What each of several scorers gave.")
 
 
 class TraceSerializer(s.Serializer):
@@ -35,6 +48,7 @@ class TraceSerializer(s.Serializer):
     recipe = s.CharField()
     tokens = s.IntegerField()
     seconds = s.DictField(child=s.FloatField())
+    answered = s.FloatField(allow_null=True, help_text="Probability that any passage answers.")
     stages = StageTraceSerializer(many=True)
 
 

@@ -14,6 +14,8 @@ class FloorQuestionSerializer(s.Serializer):
     answerable = s.BooleanField()
     scores = s.ListField(child=s.FloatField())
     relevant = s.ListField(child=s.BooleanField())
+    answered = s.FloatField(allow_null=True, help_text="Probability that anything answers.")
+    delivered = s.BooleanField(help_text="Whether an answer comes through where nothing is left empty.")
 
 
 class FloorSerializer(s.Serializer):
@@ -45,7 +47,9 @@ class ScorerSerializer(s.Serializer):
     kind = s.CharField()
     max_tokens = s.IntegerField(allow_null=True)
     blend = s.FloatField(help_text="Share of the first stage's score where a recipe says nothing.")
+    window = s.IntegerField(allow_null=True, help_text="Tokens that it reads best at once; null for a whole passage.")
     calibrated = s.BooleanField()
+    answerable = s.BooleanField(help_text="Whether it says how likely a question is answered at all.")
     remote = s.BooleanField()
     by_token = s.BooleanField(help_text="Whether it says which tokens of a passage met those of the question.")
     alone = s.BooleanField(help_text="Whether it scores passages that are in no corpus.")

@@ -9,13 +9,15 @@ from django.contrib.auth.models import User
 from doppio.core.errors import DoppioError, RecipeError
 from doppio.core.fingerprint import fingerprint
 from doppio.core.measure.depth import Candidates, depth_curve, depths_within
+from doppio.core.measure.ledger import DELIVERED, HELD_EMPTY
 from doppio.core.measure.relevance import relevance
-from doppio.core.models.joint import JointScorer, Passage
+from doppio.core.models.joint import Passage
 from doppio.core.models.occlusion import sentence_drops
 from doppio.core.models.registry import DEFAULT_ENCODER
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress
 from doppio.core.reranking.kind import kind_of_scorer, offered
+from doppio.core.reranking.step import PROBABILITY, Reranker
 from doppio.core.trace import RERANKED, Trace
 from doppio.jobs.models import Job
 from doppio.library.models import Workspace
@@ -45,35 +47,40 @@ def floor_stage(recipe: RecipeVersion) -> dict[str, Any]:
     if trial is None or settings is None:
         return found
     pipeline = pipelines.whole(recipe.workspace, core)
-    found["calibrated"] = scorer_of(pipeline).calibration is not None
+    found["calibrated"] = reranker_of(pipeline).calibrated
     table = pipeline.chunks
     where = positions(pipeline)
     rows = trial.rows.select_related("question").prefetch_related("question__spans__document")
     for row in rows:
-        stage = Trace.from_json(row.trace).stage(RERANKED)
+        trace = Trace.from_json(row.trace)
+        stage = trace.stage(RERANKED)
         question = core_question(row.question)
         relevant = relevance(table, where, question)
-        found["measure"] = stage.measure
+        # Traces that are older than probabilities of pairs have theirs among the scores.
+        told = stage.scores if stage.probability is None else stage.probability
+        found["measure"] = stage.measure if stage.probability is None else PROBABILITY
         found["questions"].append({
             "id": row.question_id,
             "answerable": question.answerable,
-            "scores": [round(float(score), 5) for score in stage.scores],
+            "scores": [round(float(value), 5) for value in told],
+            "answered": trace.answered,
+            "delivered": row.cause in (DELIVERED, HELD_EMPTY),
             "relevant": relevant.any_of(stage.chunks).tolist() if relevant.chunks else [False] * len(stage.chunks),
         })  # fmt: skip
     return found
 
 
-def scorer_of(pipeline: Pipeline) -> JointScorer:
-    """The scorer of a recipe.
+def reranker_of(pipeline: Pipeline) -> Reranker:
+    """What reranks in a recipe.
 
     Raises
     ------
     RecipeError
         If it does not rerank.
     """
-    if pipeline.scorer is None:
+    if pipeline.reranker is None:
         raise RecipeError("rerank: this recipe does not rerank")
-    return pipeline.scorer
+    return pipeline.reranker
 
 
 def depth_key(workspace: Workspace, pipeline: Pipeline) -> str:
@@ -81,7 +88,7 @@ def depth_key(workspace: Workspace, pipeline: Pipeline) -> str:
     chunking = chunking_of(workspace, pipeline.recipe)
     assert pipeline.recipe.rerank is not None
     parts = (pipeline.recipe.branches, pipeline.recipe.fusion, pipeline.recipe.rerank["blend"])
-    return f"depth {fingerprint(chunking.key if chunking else '', scorer_of(pipeline).digest, *parts)}"
+    return f"depth {fingerprint(chunking.key if chunking else '', reranker_of(pipeline).digest, *parts)}"
 
 
 def depth_stage(recipe: RecipeVersion) -> dict[str, Any]:
@@ -119,7 +126,7 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
     pipeline = open_pipeline(workspace, core)
     if pipeline is None:
         raise NotBuilt("The recipe is not built for the present documents; run its trial first.")
-    scorer = scorer_of(pipeline)
+    reranker = reranker_of(pipeline)
     assert core.rerank is not None
     questions = [question for question in core_questions(workspace) if question.answerable]
     step = max(1, -(-len(questions) // DEPTH_QUESTIONS))
@@ -129,11 +136,11 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
     where = positions(pipeline)
     asked = []
     for question, fused in zip(chosen, pipeline.fused_many([q.text for q in chosen]), strict=True):
-        texts = pipeline.texts.indexed(fused.chunks.tolist())
         found = relevance(pipeline.chunks, where, question)
-        asked.append(Candidates(question.text, found, fused.chunks, fused.scores, texts))
+        candidates = pipeline.candidates(fused.chunks.tolist())
+        asked.append(Candidates(question.text, found, fused.chunks, fused.scores, candidates))
     depths = depths_within(core.fusion["depth"])
-    points = depth_curve(scorer, asked, depths, CUTOFFS, blend=core.rerank["blend"], progress=progress)
+    points = depth_curve(reranker, asked, depths, CUTOFFS, blend=core.rerank["blend"], progress=progress)
     kept = [
         {"depth": p.depth, "recall": {str(k): value for k, value in p.recall.items()}, "seconds": p.seconds}
         for p in points

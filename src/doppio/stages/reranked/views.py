@@ -106,12 +106,14 @@ class MatchesView(APIView):
         recipe = recipe_for(space, asked.validated_data.get("recipe"))
         pipeline = pipelines.get(space, core_recipe(recipe))
         chunk = asked.validated_data["chunk"]
-        if not isinstance(pipeline.scorer, LateInteraction):
+        parts = pipeline.reranker.parts if pipeline.reranker else ()
+        late = next((part.scorer for part in parts if isinstance(part.scorer, LateInteraction)), None)
+        if late is None:
             raise RecipeError("rerank: this recipe has no late-interaction scorer")
         check_chunk(pipeline, chunk)
         read, shown = pipeline.texts.indexed([chunk])[0], pipeline.texts.texts([chunk])[0]
         before = len(read) - len(shown)
-        matches = pipeline.scorer.matches(asked.validated_data["text"], Passage(read, chunk))
+        matches = late.matches(asked.validated_data["text"], Passage(read, chunk))
         # Tokens of the context line stand before the passage that is shown.
         shifted = [replace(match, start=match.start - before, end=match.end - before) for match in matches]
         return Response(TokenMatchSerializer(shifted, many=True).data)

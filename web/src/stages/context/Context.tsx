@@ -9,6 +9,7 @@ import { percent, score } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
 import { Passage } from "../shared/Passage";
+import { EmptyBelow } from "./EmptyBelow";
 import { Judged } from "../../labels/Judged";
 import { chunksByNumber, place, stageOfKind } from "../shared/trace";
 
@@ -42,6 +43,7 @@ export function Context() {
                       ],
                     ]}
                   />
+                  <EmptyBelow />
                   <div className="split two" style={{ height: "auto" }}>
                     <div>
                       <h3>Which passage brings the answer</h3>
@@ -80,7 +82,8 @@ export function Context() {
                         </tbody>
                       </Table>
                       <p className="small-text soft">
-                        A floor in the recipe&apos;s reranking drops passages that score too low.
+                        Where the scorer says how likely a question is answered at all, the recipe&apos;s
+                        context can stay empty below a probability; a floor drops single passages.
                       </p>
                     </div>
                   </div>
@@ -112,6 +115,22 @@ function Carried({ chunk }: { chunk: TracedChunk }) {
   );
 }
 
+/** How likely the question is answered at all, and below what the context stays empty. */
+function Answered({ answered, least }: { answered: number | null; least: number | null }) {
+  if (answered === null) return null;
+  const empty = least !== null && answered < least;
+  return (
+    <p className="small-text num mb-2">
+      That anything here answers: probability <strong>{score(answered)}</strong>
+      {least !== null && (
+        <span className={empty ? "lost" : "soft"}>
+          {empty ? `, below ${score(least)}: the context is left empty` : `; empty below ${score(least)}`}
+        </span>
+      )}
+    </p>
+  );
+}
+
 export function ContextPinned({ asked }: { asked: Asked }) {
   const line = useLine();
   const chunks = chunksByNumber(asked);
@@ -122,6 +141,7 @@ export function ContextPinned({ asked }: { asked: Asked }) {
     return (
       <Empty title="Nothing found">
         No passage reached the context: the assistant says that it does not know.
+        <Answered answered={asked.trace.answered} least={select?.empty_below ?? null} />
       </Empty>
     );
   const first = new Map<string, number>();
@@ -138,6 +158,7 @@ export function ContextPinned({ asked }: { asked: Asked }) {
         {stage.kept.filter(Boolean).length} passages, {asked.trace.tokens.toLocaleString()} of{" "}
         {budget.toLocaleString()} tokens
       </h3>
+      <Answered answered={asked.trace.answered} least={select?.empty_below ?? null} />
       <div
         className="budget mb-3"
         role="group"
@@ -185,7 +206,10 @@ export function ContextPinned({ asked }: { asked: Asked }) {
                   <Judged chunk={chunk} />
                 </span>
                 <span className="ms-auto">
-                  {cost(row, chunk)} tokens, {stage.measure.split(",")[0]} {score(stage.scores[row] ?? 0)}
+                  {cost(row, chunk)} tokens,{" "}
+                  {stage.probability
+                    ? `answers with probability ${score(stage.probability[row] ?? 0)}`
+                    : `${stage.measure.split(",")[0]} ${score(stage.scores[row] ?? 0)}`}
                   {stage.reasons[row] && <span className="lost"> {stage.reasons[row]}</span>}
                 </span>
               </div>

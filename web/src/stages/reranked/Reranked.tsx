@@ -5,6 +5,7 @@ import { useLine, useQuestions } from "../../api/queries";
 import { useMatches } from "./api";
 import { useScorers } from "./api";
 import { Segments } from "../../shell/Segments";
+import { usesOf } from "../../recipe/scorers";
 import { useGo } from "../../shell/pin";
 import { Empty, Measured } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
@@ -37,39 +38,69 @@ function NotHere() {
   );
 }
 
-/** The scorer of the recipe in force, and what people call it. */
-function useScorer(): { name: string; title: string; late: boolean; blend: number } {
+interface Used {
+  name: string;
+  title: string;
+  /** Whether it says which tokens met. */
+  late: boolean;
+  weight: number;
+}
+
+interface Step {
+  scorers: Used[];
+  blend: number;
+  window: number | null;
+  windows: number | null;
+}
+
+/** What reranks in the recipe in force, and what people call it; nothing until it is known what kind each is. */
+function useStep(): Step {
   const line = useLine();
   const scorers = useScorers();
   const settings = line.data?.recipe.body.rerank;
-  const name = settings?.scorer ?? "";
-  const found = scorers.data?.find((row) => row.name === name);
+  const uses = usesOf(settings);
+  const found = uses.flatMap(({ scorer, weight }) => {
+    const row = scorers.data?.find((one) => one.name === scorer);
+    return row ? [{ name: scorer, title: row.title, late: row.by_token, weight, blend: row.blend }] : [];
+  });
   return {
-    // Until it is known what kind it is, nothing is asked of it.
-    name: found ? name : "",
-    title: found?.title ?? name,
-    late: found?.by_token ?? false,
-    blend: settings?.blend ?? found?.blend ?? 0,
+    scorers: found,
+    blend: settings?.blend ?? (found.length > 1 ? 0.5 : (found[0]?.blend ?? 0)),
+    window: settings?.window ?? null,
+    windows: settings?.windows ?? null,
   };
 }
 
-function what(scorer: ReturnType<typeof useScorer>): string {
-  if (scorer.late)
-    return "Late interaction: each token of the question takes its best match among the passage’s tokens. Question and passage are still encoded apart.";
-  const blend = scorer.blend
-    ? ` To its score comes ${score(scorer.blend)} of the fused score, brought to the same spread; the sum is shown as the probability that the passage answers, where the scorer is calibrated.`
-    : "";
-  return `The ${scorer.title} reads question and passage together.${blend}`;
+function what({ scorers, blend, window, windows }: Step): string {
+  const joint = scorers.filter((one) => !one.late);
+  const told: string[] = [];
+  if (scorers.some((one) => one.late))
+    told.push(
+      "Late interaction: each token of the question takes its best match among the passage’s tokens.",
+    );
+  if (joint.length)
+    told.push(
+      `The ${joint.map((one) => one.title).join(" and the ")} read${joint.length > 1 ? "" : "s"} question and passage together` +
+        (window
+          ? `, in windows of ${window} tokens; ${windows ? `the ${windows === 1 ? "one" : windows} that late interaction likes best ${windows === 1 ? "is" : "are"} read, and ` : ""}the best is the passage’s score.`
+          : "."),
+    );
+  if (scorers.length > 1)
+    told.push(
+      `Each is standardised over the shortlist and weighed ${scorers.map((one) => score(one.weight)).join(" : ")}.`,
+    );
+  if (blend) told.push(`${score(blend)} of the fused score, brought to the same spread, is added.`);
+  return told.join(" ");
 }
 
 export function Reranked() {
   const line = useLine();
-  const scorer = useScorer();
+  const step = useStep();
   const [side, setSide] = useState<Side>("moves");
   const here = line.data?.stages.some((stage) => stage.kind === "reranked") ?? true;
   return (
     <>
-      <StageHead title="Reranked">{here ? what(scorer) : "This recipe keeps the fused order."}</StageHead>
+      <StageHead title="Reranked">{here ? what(step) : "This recipe keeps the fused order."}</StageHead>
       <div className="body">
         <Segments options={here ? SIDES : SIDES.slice(3)} value={here ? side : "try"} choose={setSide} />
         {!here || side === "try" ? (
@@ -184,13 +215,19 @@ export function RerankedPinned({ asked }: { asked: Asked }) {
 }
 
 function Question({ asked }: { asked: Asked }) {
-  const scorer = useScorer();
+  const step = useStep();
+  const [named, setNamed] = useState<string | null>(null);
+  // A joint scorer says most about a passage.
+  const scorer =
+    step.scorers.find((one) => one.name === named) ??
+    step.scorers.find((one) => !one.late) ??
+    step.scorers[0];
   const chunks = chunksByNumber(asked);
   const fused = stageOfKind(asked, "fused");
   const stage = stageOfKind(asked, "reranked");
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
   const [shape, setShape] = useState<Shape>("flow");
-  const matches = useMatches(asked.trace.question, stage && scorer.late ? chosen : null);
+  const matches = useMatches(asked.trace.question, stage && scorer?.late ? chosen : null);
   if (!stage || !fused) return <NotHere />;
   const passes = stage.kept.filter(Boolean).length;
   const shortlist = fused.chunks.filter((_, row) => fused.kept[row]);
@@ -231,16 +268,33 @@ function Question({ asked }: { asked: Asked }) {
         )}
         {stage.raw && (
           <p className="small-text soft mb-0 num">
-            Score: {stage.measure}; larger is better. Raw scores from {score(Math.max(...stage.raw))} down to{" "}
-            {score(Math.min(...stage.raw))}.
+            {stage.probability
+              ? "Shown: the probability that the passage answers, by its own scores; the order has a share of the fused score besides."
+              : `Score: ${stage.measure}; larger is better.`}{" "}
+            {stage.parts.length === 0 &&
+              `Raw scores from ${score(Math.max(...stage.raw))} down to ${score(Math.min(...stage.raw))}.`}
           </p>
         )}
       </div>
-      {scorer.late ? (
-        <Matches asked={asked} chosen={chosen} matches={matches.data ?? []} />
-      ) : (
-        <Together asked={asked} chosen={chosen} scorer={scorer.name} />
-      )}
+      <div>
+        {step.scorers.length > 1 && (
+          <Segments
+            options={step.scorers.map((one) => [one.name, one.title])}
+            value={scorer?.name ?? ""}
+            choose={setNamed}
+          />
+        )}
+        {scorer?.late ? (
+          <Matches asked={asked} chosen={chosen} matches={matches.data ?? []} />
+        ) : (
+          <Together asked={asked} chosen={chosen} scorer={scorer?.name ?? ""} />
+        )}
+        <Parts
+          asked={asked}
+          chosen={chosen}
+          titles={new Map(step.scorers.map((one) => [one.name, one.title]))}
+        />
+      </div>
     </div>
   );
 }
@@ -262,12 +316,52 @@ function Together({ asked, chosen, scorer }: { asked: Asked; chosen: number | nu
       />
       {row >= 0 && (
         <p className="small-text soft num mt-2">
-          {place(chunk)}: rank {row + 1}, was {stage.before?.[row]}; {score(stage.scores[row]!)}
-          {stage.raw && `, raw ${score(stage.raw[row]!)}`}
+          {place(chunk)}: rank {row + 1}, was {stage.before?.[row]};{" "}
+          {stage.probability
+            ? `answers with probability ${score(stage.probability[row]!)}`
+            : score(stage.scores[row]!)}
+          {stage.raw && stage.parts.length === 0 && `, raw ${score(stage.raw[row]!)}`}
           {chunk?.relevant && ", holds the answer"}
         </p>
       )}
     </div>
+  );
+}
+
+/** What each of several scorers gave the chosen passage, and where that stands in the shortlist. */
+function Parts({
+  asked,
+  chosen,
+  titles,
+}: {
+  asked: Asked;
+  chosen: number | null;
+  titles: Map<string, string>;
+}) {
+  const stage = stageOfKind(asked, "reranked")!;
+  const row = stage.chunks.indexOf(chosen ?? -1);
+  if (row < 0 || !stage.parts.length) return null;
+  return (
+    <table className="table table-sm small-text num mt-2">
+      <thead>
+        <tr>
+          <th>Scorer</th>
+          <th className="text-end">weight</th>
+          <th className="text-end">raw, larger is better</th>
+          <th className="text-end">rank by it alone</th>
+        </tr>
+      </thead>
+      <tbody>
+        {stage.parts.map((part) => (
+          <tr key={part.scorer}>
+            <td title={part.measure}>{titles.get(part.scorer) ?? part.scorer}</td>
+            <td className="text-end">{score(part.weight)}</td>
+            <td className="text-end">{score(part.raw[row]!)}</td>
+            <td className="text-end">{1 + part.raw.filter((value) => value > part.raw[row]!).length}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

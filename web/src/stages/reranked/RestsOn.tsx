@@ -17,9 +17,18 @@ export function RestsOn({
   window: number[] | null;
   answers?: Range[];
 }) {
-  const drops = useRestsOn(scorer, question, passage);
-  const points = codePoints(passage ?? "");
-  const marked = answers.map((range) => ({ ...range, kind: "answer" }));
+  const whole = codePoints(passage ?? "");
+  const [start, end] = window ?? [0, whole.length];
+  // What was read is what is explained; the rest of the passage stands around it.
+  const points = whole.slice(start, end);
+  const drops = useRestsOn(scorer, question, passage === null ? null : points.join(""));
+  const marked = answers
+    .map((range) => ({
+      start: Math.max(range.start - start!, 0),
+      end: Math.min(range.end, end!) - start!,
+      kind: "answer",
+    }))
+    .filter((range) => range.end > range.start);
   const most = Math.max(...(drops.data ?? []).map(({ drop }) => Math.abs(drop)), 1e-6);
   return (
     <div>
@@ -33,6 +42,7 @@ export function RestsOn({
         {(data) => (
           <div className="card-passage">
             <div className="passage">
+              {start! > 0 && <span className="unread">{whole.slice(0, start).join("")}</span>}
               {data.map((row) => (
                 <mark
                   key={row.start}
@@ -50,12 +60,12 @@ export function RestsOn({
                   )}
                 </mark>
               ))}
+              {end! < whole.length && <span className="unread">{whole.slice(end).join("")}</span>}
             </div>
             <div className="small-text soft mt-2 num">
               {data.length} {data.length === 1 ? "sentence" : "sentences"}; the largest change is{" "}
               {score(most)} of the joint score
-              {window &&
-                `; of this long passage characters ${window[0]} to ${window[1]} were read, its best part`}
+              {window && "; what stands pale was not in the window that scored best"}
             </div>
           </div>
         )}

@@ -6,6 +6,7 @@ import { useLine } from "../../api/queries";
 import { Shown } from "../../shell/states";
 import { score } from "../../text/numbers";
 import { RestsOn } from "./RestsOn";
+import { usesOf } from "../../recipe/scorers";
 import { passagesOf } from "./settings";
 
 const EXAMPLE = {
@@ -31,7 +32,8 @@ export function TryScorer({ given }: { given?: Given }) {
   const line = useLine();
   const rerank = line.data?.recipe.body.rerank;
   const joint = (scorers.data ?? []).filter((row) => row.alone);
-  const own = joint.find((row) => row.name === rerank?.scorer) ?? joint[0];
+  const uses = usesOf(rerank).map((use) => use.scorer);
+  const own = joint.find((row) => uses.includes(row.name)) ?? joint[0];
   const [named, setNamed] = useState<string | null>(null);
   const [question, setQuestion] = useState(given?.question ?? EXAMPLE.question);
   const [text, setText] = useState(EXAMPLE.passages);

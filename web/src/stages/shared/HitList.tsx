@@ -21,15 +21,16 @@ export function HitList({
   limit?: number;
   note?: (row: number) => string;
 }) {
-  const best = Math.max(...stage.scores);
+  const values = stage.probability ?? stage.scores;
+  const best = Math.max(...values);
   // Some measures end at 0 from below: then the bars show the way from the worst to the best.
-  const floor = best > 0 ? 0 : Math.min(...stage.scores);
+  const floor = best > 0 ? 0 : Math.min(...values);
   const rows = stage.chunks.slice(0, limit);
   return (
     <div style={{ "--tone": tone } as React.CSSProperties}>
       {rows.map((number, row) => {
         const chunk = chunks.get(number);
-        const value = stage.scores[row] ?? 0;
+        const value = values[row] ?? 0;
         return (
           <button
             type="button"
@@ -58,8 +59,7 @@ export function HitList({
       })}
       {stage.chunks.length > limit && (
         <div className="small-text soft p-2">
-          and {stage.chunks.length - limit} more, down to a score of{" "}
-          {score(stage.scores[stage.scores.length - 1] ?? 0)}
+          and {stage.chunks.length - limit} more, down to a score of {score(values[values.length - 1] ?? 0)}
         </div>
       )}
     </div>

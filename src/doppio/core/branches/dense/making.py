@@ -155,7 +155,9 @@ def vector_needs(branch: Settings, planning: Planning) -> Needs:
 
 def tokens_piece(counter: Encoder) -> Piece:
     """The vectors of all tokens, by the encoder that counts them."""
-    return Piece(TOKENS, fingerprint(counter.digest, "tokens"), {"encoder": counter.name}, VECTORS_MAKER)
+    # Those of an encoder that puts something before passages had the tokens of that among them once.
+    made = ("tokens", "bare") if counter.folder.passage else ("tokens",)
+    return Piece(TOKENS, fingerprint(counter.digest, *made), {"encoder": counter.name}, VECTORS_MAKER)
 
 
 def trained_digest(chunks: str) -> str:

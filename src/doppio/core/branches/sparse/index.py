@@ -345,6 +345,13 @@ class SparseIndex:
         return (base + rise * postings.lengths.astype(np.float64)).astype(np.float32)
 
 
+def unfound_share(index: SparseIndex, terms: Sequence[str]) -> float:
+    """The share of terms that nothing in an index holds, each weighted by its inverse document frequency, 0 to 1."""
+    held = np.array([index.statistics(term)[0] for term in terms], np.float64)
+    weights = np.log1p((index.count - held + 0.5) / (held + 0.5))
+    return float(weights[held == 0].sum() / weights.sum()) if len(held) else 0.0
+
+
 def _times(asked: Sequence[Asked]) -> float:
     return float(sum(term.repeats for term in asked))
 
