@@ -14,8 +14,8 @@ from doppio.core.measure.significance import paired_randomisation
 from doppio.core.models.joint import Scored
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.scorer_folder import Calibration
-from doppio.core.reranking.combining import blended_scores, combined, pair_probability
-from doppio.core.reranking.step import Reranker, Weighed
+from doppio.core.reranking.combining import blended_scores, combined, pair_logits
+from doppio.core.reranking.step import FirstStage, Reranker, Weighed
 from doppio.core.reranking.windowed import Candidate, Reading
 from doppio.core.text.units import words
 
@@ -58,7 +58,7 @@ class Blending(unittest.TestCase):
 
     def test_the_scorers_own_share_holds_where_none_is_given(self):
         scorer = Given()
-        step, first = Reranker((Weighed(scorer),)), np.array([3.0, 1.0, 0.0], np.float32)
+        step, first = Reranker((Weighed(scorer),)), FirstStage(np.array([3.0, 1.0, 0.0], np.float32))
         candidates = [Candidate(10, "0"), Candidate(11, "1"), Candidate(12, "0.9")]
         self.assertEqual(step.rerank("", candidates, first).chunks.tolist(), [11, 12, 10])
         scorer.blend = 2.0
@@ -100,6 +100,11 @@ class Ordering(unittest.TestCase):
                 self.assertEqual(value, said[chunk])
 
 
+def nothing(count):
+    """A first stage that tells nothing apart."""
+    return FirstStage(np.zeros(count, np.float32))
+
+
 class Several(unittest.TestCase):
     @given(st.integers(2, 12), st.integers(0, 1000), st.floats(0, 2))
     def test_scores_are_standardised_and_weighed(self, count, seed, blend):
@@ -118,13 +123,13 @@ class Several(unittest.TestCase):
 
     def test_probabilities_of_several_are_the_mean_of_their_odds(self):
         raw = [np.array([0.0, 2.0], np.float32), np.array([4.0, 0.0], np.float32), np.array([9.0, 9.0], np.float32)]
-        found = pair_probability(raw, [Calibration(1, 0), Calibration(0.5, -1), None])
-        np.testing.assert_allclose(found, [1 / (1 + np.exp(-0.5)), 1 / (1 + np.exp(-0.5))], atol=1e-6)
-        self.assertIsNone(pair_probability(raw, [None, None, None]))
+        found = pair_logits(raw, [Calibration(1, 0), Calibration(0.5, -1), None])
+        np.testing.assert_allclose(found, [0.5, 0.5], atol=1e-6)
+        self.assertIsNone(pair_logits(raw, [None, None, None]))
 
     def test_the_step_tells_what_each_gave(self):
         step = Reranker((Weighed(Given(), 1), Weighed(Given(Calibration(1, 0)), 3)))
-        found = step.rerank("", [Candidate(7, "1"), Candidate(8, "2")], np.zeros(2, np.float32))
+        found = step.rerank("", [Candidate(7, "1"), Candidate(8, "2")], nothing(2))
         self.assertEqual([raw.tolist() for raw in found.raw], [[2.0, 1.0], [2.0, 1.0]])
         self.assertEqual(found.chunks.tolist(), [8, 7])
         self.assertTrue(step.calibrated)
@@ -154,7 +159,7 @@ class Windows(unittest.TestCase):
         scorer = Words()
         one = Candidate(3, f"Title: Part\n{self.text}", 12, 2, "Title", ("Title", "Part"))
         step = Reranker((Weighed(scorer),), self.reading(4))
-        found = step.rerank("rope", [one, Candidate(4, "short")], np.zeros(2, np.float32))
+        found = step.rerank("rope", [one, Candidate(4, "short")], nothing(2))
         self.assertEqual(found.chunks.tolist(), [3, 4])
         self.assertEqual(found.scores.tolist(), [1.0, 0.0])
         start, end = found.windows[0]
@@ -170,13 +175,13 @@ class Windows(unittest.TestCase):
 
         scorer = Words()
         one = Candidate(3, f"Title: Part\n{self.text}", 12, 2, "Title", ("Title", "Part"))
-        Reranker((Weighed(scorer),), self.reading(4, 1, choose)).rerank("rope", [one], np.zeros(1, np.float32))
+        Reranker((Weighed(scorer),), self.reading(4, 1, choose)).rerank("rope", [one], nothing(1))
         self.assertEqual([text.split("\n")[1].split()[0] for text in scorer.read], ["four", "rope"])
 
     def test_what_reads_kept_vectors_reads_passages_whole(self):
         scorer = Words()
         scorer.whole = True
-        Reranker((Weighed(scorer),), self.reading(2)).rerank("rope", [Candidate(3, self.text)], np.zeros(1))
+        Reranker((Weighed(scorer),), self.reading(2)).rerank("rope", [Candidate(3, self.text)], nothing(1))
         self.assertEqual(scorer.read, [self.text])
 
 
@@ -191,8 +196,10 @@ class Depths(unittest.TestCase):
         chunks = draw.permutation(100)[:12]
         texts = [str(value) for value in draw.normal(size=12).round(3)]
         candidates = [Candidate(int(chunk), text) for chunk, text in zip(chunks, texts, strict=True)]
-        return Candidates("q", relevant([int(draw.choice(chunks)), 500], [int(draw.choice(chunks))]), chunks,
-                          np.sort(draw.normal(size=12))[::-1].astype(np.float32), candidates)  # fmt: skip
+        first = FirstStage(np.sort(draw.normal(size=12))[::-1].astype(np.float32))
+        return Candidates(
+            "q", relevant([int(draw.choice(chunks)), 500], [int(draw.choice(chunks))]), chunks, candidates, first
+        )
 
     def test_recall_is_that_of_reranking_so_many_and_leaving_the_rest(self):
         asked = [self.candidates(seed) for seed in range(20)]

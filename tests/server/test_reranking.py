@@ -18,11 +18,15 @@ from doppio.core.models.joint import Passage
 from doppio.core.models.registry import Models
 from doppio.core.models.remote import RemoteScorer, register_remote
 from doppio.core.models.scorer_folder import prepare_gated
+from doppio.core.progress import Silent
 from doppio.core.trace import Trace
 from doppio.jobs.models import Job
+from doppio.library.carrying import pack, unpack
 from doppio.questions.services import core_question, core_questions, positions
-from doppio.recipes.builds import models
+from doppio.recipes.builds import models, open_pipeline
+from doppio.recipes.services import core_recipe
 from doppio.stages.reranked.service import measure_depths, start_depths
+from doppio.trials.services import measure_recipe
 from tests.core import toy_scorers as toy
 from tests.core.corpus import MODELS
 from tests.server.workspace import make_workspace, measured
@@ -141,15 +145,9 @@ class Stage(WithToy, TestCase):
             self.assertIn(said, told)
 
     def texts(self, chunks):
-        from doppio.recipes.builds import open_pipeline
-        from doppio.recipes.services import core_recipe
-
         return open_pipeline(self.workspace, core_recipe(self.recipe)).texts.indexed(chunks.tolist())
 
     def test_the_floor_is_told_from_the_trial(self):
-        from doppio.recipes.builds import open_pipeline
-        from doppio.recipes.services import core_recipe
-
         found = self.get(self.root + "floor")
         self.assertEqual((found["k"], found["floor"], found["calibrated"]), (2, None, True))
         pipeline = open_pipeline(self.workspace, core_recipe(self.recipe))
@@ -214,6 +212,87 @@ class Stage(WithToy, TestCase):
         self.assertEqual(
             (found["toy"]["blend"], found["toy"]["calibrated"], found["toy"]["remote"]), (0.5, True, False)
         )
+
+
+class Fitted(WithToy, TransactionTestCase):
+    def setUp(self):
+        self.use_toy()
+        self.workspace, self.user = make_workspace(self.id())
+        self.client.force_login(self.user)
+        self.recipe, _ = measured(
+            self.workspace, rerank={"scorer": "toy", "shortlist": 5, "window": 16, "windows": 1}
+        )
+        self.path = f"/api/workspaces/{self.workspace.pk}/stages/reranked/fit"
+        patched = mock.patch("doppio.core.measure.fit_to_labels.LEAST", 2)
+        patched.start()
+        self.addCleanup(patched.stop)
+
+    def fitted(self):
+        job = self.post(self.path, status=202)
+        self.assertEqual(self.post(self.path, status=202)["id"], job["id"])
+        call_command("work", once=True)
+        done = Job.objects.get(pk=job["id"])
+        self.assertEqual(done.state, Job.DONE, done.message)
+        return self.get(self.path)["versions"]
+
+    def test_weights_are_fitted_kept_named_by_recipes_and_carried(self):
+        (version,) = self.fitted()
+        self.assertEqual((version["version"], version["questions"]), (1, 3))
+        names = {weight["name"] for weight in version["weights"]}
+        self.assertEqual(names, {"toy", "late-interaction", "fused", "dense", "sparse", "lacking", "heading", "codes",
+                                 "length"})  # fmt: skip
+        began = {weight["name"]: weight["start"] for weight in version["weights"]}
+        # Today's order is the toy's score with half of the mix, which is where the weights begin.
+        self.assertAlmostEqual(began["fused"], 0.5 * began["toy"], places=6)
+        self.assertEqual({name for name, start in began.items() if start}, {"toy", "fused"})
+        # The same labels give the same weights, which are the same scorer.
+        self.assertEqual(len(self.fitted()), 1)
+        body = {**self.recipe.body, "rerank": {"scorer": version["name"], "shortlist": 5, "blend": 0, "floor": None}}
+        recipe, trial = measured(self.workspace, rerank=body["rerank"])
+        for row in trial.rows.all():
+            stage = Trace.from_json(row.trace).stage("reranked")
+            np.testing.assert_allclose(np.sum([part.raw for part in stage.parts], axis=0), stage.raw, atol=1e-4)
+            self.assertTrue((np.diff(stage.probability) <= 1e-6).all())
+        self.pairs_are_told_alone(recipe)
+        self.get_listed(version["name"])
+        with tempfile.TemporaryDirectory() as place:
+            file = Path(place) / "w.zip"
+            pack(self.workspace, file)
+            shutil.rmtree(self.models / version["name"])
+            other = unpack(file, self.user, "Another")
+        self.assertEqual([row.name for row in other.fitted_scorers.all()], [version["name"]])
+        again = measure_recipe(other.recipes.filter(fingerprint=recipe.fingerprint).get(), Silent())
+        self.assertEqual(again.stages, trial.stages)
+
+    def pairs_are_told_alone(self, recipe):
+        """The same pair has the same score in a shorter list."""
+        short, _ = measured(self.workspace, rerank={**recipe.body["rerank"], "shortlist": 2})
+        told = [open_pipeline(self.workspace, core_recipe(one)).ask("My puppy needs a ticket?").stage("reranked")
+                for one in (recipe, short)]  # fmt: skip
+        whole = dict(zip(told[0].chunks.tolist(), told[0].probability.tolist(), strict=True))
+        for chunk, value in zip(told[1].chunks.tolist(), told[1].probability.tolist(), strict=True):
+            self.assertAlmostEqual(value, whole[chunk], places=6)
+
+    def get_listed(self, name):
+        """Those of a workspace are for its own people alone."""
+        listed = [row["name"] for row in self.get(f"/api/scorers?workspace={self.workspace.pk}")]
+        self.assertIn(name, listed)
+        self.assertNotIn(name, [row["name"] for row in self.get("/api/scorers")])
+        _, stranger = make_workspace("elsewhere")
+        self.client.force_login(stranger)
+        self.assertNotIn(name, [r["name"] for r in self.get(f"/api/scorers?workspace={self.workspace.pk}")])
+        self.client.force_login(self.user)
+
+    def test_too_few_labels_and_recipes_that_cannot_be_fitted_are_told(self):
+        with mock.patch("doppio.core.measure.fit_to_labels.LEAST", 20):
+            job = self.post(self.path, status=202)
+            call_command("work", once=True)
+            said = Job.objects.get(pk=job["id"])
+            self.assertEqual(said.state, Job.FAILED)
+            self.assertIn("only 3 labelled questions have an answer in their shortlists; 20 are needed", said.message)
+        self.assertEqual(self.get(self.path)["versions"], [])
+        bare, _ = measured(self.workspace, rerank=None)
+        self.assertIn("does not rerank", self.post(self.path + f"?recipe={bare.pk}", status=400)["detail"])
 
 
 class Depths(WithToy, TransactionTestCase):

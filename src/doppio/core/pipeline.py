@@ -18,7 +18,7 @@ from doppio.core.models.encoder import check_finite
 from doppio.core.models.joint import Window
 from doppio.core.ranking import Ids
 from doppio.core.recipe.recipe import Recipe
-from doppio.core.reranking.step import Reranker
+from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.core.reranking.windowed import Candidate
 from doppio.core.select.kind import SELECTION, Passages
 from doppio.core.select.packing import first_groups
@@ -73,13 +73,18 @@ class Pipeline:
                 rankings = [(found[row], seconds / len(batch)) for found, seconds in ranked]
                 yield self._one(question, rankings, encoding / len(batch) if vectors else None)
 
-    def fused_many(self, questions: Sequence[str]) -> Iterator[Fused]:
-        """What fusion makes of questions, before anything is reranked, to the recipe's depth."""
+    def fused_many(self, questions: Sequence[str]) -> Iterator[tuple[Fused, FirstStage]]:
+        """What fusion makes of questions, to the recipe's depth, and what it came from; nothing is reranked."""
         for first in range(0, len(questions), QUESTIONS_A_BATCH):
             batch = questions[first : first + QUESTIONS_A_BATCH]
             vectors = self._encoded(batch)
             ranked = [self._branch(branch, batch, vectors) for branch in self.recipe.branches]
-            yield from (self.fuse([found[row] for found in ranked]) for row in range(len(batch)))
+            families = [kind_of(branch).family for branch in self.recipe.branches]
+            for row in range(len(batch)):
+                rankings = [found[row] for found in ranked]
+                fused = self.fuse(rankings)
+                branches = _of_families(families, rankings, fused.chunks)
+                yield fused, FirstStage(fused.scores, branches)
 
     def _encoded(self, questions: Sequence[str]) -> dict[str, NDArray[np.float32]]:
         """Vectors of the questions by branch; branches with the same encoder share them."""
@@ -116,7 +121,7 @@ class Pipeline:
         stages.append(self._fused_stage(fused, took))
         answered = None
         if self.reranker is not None and self.recipe.rerank is not None:
-            reranked, answered = self._rerank_stage(question, stages[-1], self.reranker, self.recipe.rerank)
+            reranked, answered = self._rerank_stage(question, stages, self.reranker, self.recipe.rerank)
             stages.append(reranked)
         context = self._context_stage(stages[-1], answered)
         stages.append(context)
@@ -165,14 +170,22 @@ class Pipeline:
         return found
 
     def _rerank_stage(
-        self, question: str, fused: StageTrace, reranker: Reranker, settings: Settings
+        self, question: str, before: Sequence[StageTrace], reranker: Reranker, settings: Settings
     ) -> tuple[StageTrace, float | None]:
         """The stage, and how likely the question is answered at all."""
         begun = time.perf_counter()
+        fused = before[-1]
         result = reranker.rerank(
             question,
             self.candidates(fused.passed.tolist()),
-            fused.scores[fused.kept],
+            FirstStage(
+                fused.scores[fused.kept],
+                _of_families(
+                    [stage.family for stage in before[:-1]],
+                    [(stage.chunks, stage.scores) for stage in before[:-1]],
+                    fused.passed,
+                ),
+            ),
             floor=settings["floor"],
             blend=settings["blend"],
             unfound=self._unfound(question) if reranker.answerable else 0.0,
@@ -203,7 +216,8 @@ class Pipeline:
                 PartTrace(part.scorer.name, part.scorer.measure, part.weight, raw)
                 for part, raw in zip(reranker.parts, result.raw, strict=True)
                 if len(reranker.parts) > 1
-            ),
+            )
+            + tuple(PartTrace(share.name, share.title, share.weight, raw) for share, raw in result.shares),
         )
         return stage, result.answered
 
@@ -248,6 +262,16 @@ class Pipeline:
         """Tokens handed on with these chunks; a host that several share counts once."""
         _, first = np.unique(self._hosts(chunks), return_index=True)
         return int(self.chunks.handed[chunks[first]].sum())
+
+
+def _of_families(families: Sequence[str], rankings: Sequence[Ranking], chunks: Ids) -> dict[str, NDArray[np.float64]]:
+    """By the family of branches, the best score that one of them gave each chunk; NaN where none found it."""
+    found: dict[str, NDArray[np.float64]] = {}
+    for family, (ids, scores) in zip(families, rankings, strict=True):
+        given = dict(zip(ids.tolist(), scores.tolist(), strict=True))
+        own = np.array([given.get(chunk, np.nan) for chunk in chunks.tolist()], np.float64)
+        found[family] = np.fmax(found.get(family, own), own)
+    return found
 
 
 def _windows(read: Sequence[Window | None]) -> NDArray[np.int64] | None:

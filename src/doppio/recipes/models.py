@@ -29,6 +29,32 @@ class RecipeVersion(models.Model):
         ]
 
 
+class FittedScorer(models.Model):
+    """Weights that were fitted to the labels of a workspace, as they were; versions count up.
+
+    name : as recipes name it, which is that of its weights
+    recipe : what it was fitted on
+    body : the manifest of its folder
+    figures : what it is worth on questions that it has not seen, beside what there was
+    """
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="fitted_scorers")
+    name = models.CharField(max_length=64)
+    version = models.PositiveIntegerField()
+    recipe = models.ForeignKey(RecipeVersion, models.SET_NULL, null=True, related_name="+")
+    body = models.JSONField()
+    figures = models.JSONField()
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-version"]
+        constraints = [
+            models.UniqueConstraint("workspace", "version", name="fitted_version_once"),
+            models.UniqueConstraint("workspace", "name", name="fitted_name_once"),
+        ]
+
+
 class Chunking(models.Model):
     """The corpus cut by one rule; `key` is the fingerprint of both."""
 

@@ -17,6 +17,7 @@ from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.kind import COMMON, kind_of_scorer, offered
 from doppio.library.models import Workspace
 from doppio.recipes.builds import models
+from doppio.recipes.fitted import at_hand
 from doppio.recipes.models import RecipeVersion
 
 # What a new workspace begins with: of the shipped parts, these measured best on manuals that nobody tuned to.
@@ -129,6 +130,7 @@ def put_in_force(recipe: RecipeVersion) -> None:
 
 def core_recipe(recipe: RecipeVersion) -> Recipe:
     """The recipe of a version; settings that are younger than it have their defaults."""
+    at_hand(recipe.body, recipe.workspace_id, models)
     return _checked(json.dumps(recipe.body, sort_keys=True))
 
 

@@ -6,6 +6,7 @@ from doppio.jobs.models import Job
 from doppio.jobs.running import JobProgress, run_in_thread
 from doppio.recipes.queueing import recipe_of
 from doppio.stages.dense.service import survey_recipe
+from doppio.stages.reranked.fit import fit_recipe
 from doppio.stages.reranked.service import measure_depths
 
 
@@ -24,6 +25,18 @@ def _survey(job: Job, progress: JobProgress) -> str:
 def depth_task(job: int) -> None:
     """Measure recall and time by the depth of the shortlist; never beside a build, which would spoil the times."""
     run_in_thread(job, _depths)
+
+
+@app.task(name="fit", queue="surveys", lock="trials")
+def fit_task(job: int) -> None:
+    """Fit a scorer to the labels of a workspace."""
+    run_in_thread(job, _fit)
+
+
+def _fit(job: Job, progress: JobProgress) -> str:
+    found = fit_recipe(recipe_of(job), job.started_by, progress)
+    today, fitted = found.figures["today"]["mrr"], found.figures["fitted"]["mrr"]
+    return f"Version {found.version}: mean reciprocal rank {today:.3f} today, {fitted:.3f} on held-out questions."
 
 
 def _depths(job: Job, progress: JobProgress) -> str:

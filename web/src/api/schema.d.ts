@@ -1020,6 +1020,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/reranked/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Scorers that were fitted to the labels of this workspace, newest first. */
+        get: operations["fitted"];
+        put?: never;
+        /** @description Fit one now. */
+        post: operations["startFit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/reranked/floor": {
         parameters: {
             query?: never;
@@ -1651,6 +1669,58 @@ export interface components {
         FieldSeen: {
             name: string;
             samples: string[];
+        };
+        Fit: {
+            versions: components["schemas"]["FittedVersion"][];
+            job: components["schemas"]["Job"] | null;
+        };
+        FittedFigures: {
+            /** Format: double */
+            mrr: number;
+            /** Format: double */
+            "hit@1": number;
+            /** Format: double */
+            "hit@3": number;
+            /** Format: double */
+            "hit@5": number;
+        };
+        FittedVersion: {
+            /** @description As recipes name it. */
+            name: string;
+            version: number;
+            /** @description What it was fitted on. */
+            recipe: string;
+            /** Format: date-time */
+            made_at: string;
+            weights: components["schemas"]["FittedWeight"][];
+            questions: number;
+            /** @description Questions with an answer in their shortlists. */
+            answered: number;
+            /** @description Of shortlists by today's order. */
+            today: components["schemas"]["FittedFigures"];
+            /** @description By weights that had not seen the question. */
+            fitted: components["schemas"]["FittedFigures"];
+            /**
+             * Format: double
+             * @description Of the difference of reciprocal ranks, by paired randomisation.
+             */
+            p: number;
+            better: number;
+            worse: number;
+        };
+        FittedWeight: {
+            name: string;
+            title: string;
+            /**
+             * Format: double
+             * @description Of the standardised value; above 0 speaks for an answer.
+             */
+            weight: number;
+            /**
+             * Format: double
+             * @description What it counts today.
+             */
+            start: number;
         };
         Floor: {
             /** @description How many go on at most. */
@@ -2638,7 +2708,13 @@ export interface components {
              * @description Share of the first stage's score where a recipe says nothing.
              */
             blend: number;
+            /** @description Tokens that it reads best at once; null for a whole passage. */
+            window: number | null;
             calibrated: boolean;
+            /** @description Whether it says how likely a question is answered at all. */
+            answerable: boolean;
+            /** @description Whether it was fitted to the labels of a workspace. */
+            fitted: boolean;
             remote: boolean;
             /** @description Whether it says which tokens of a passage met those of the question. */
             by_token: boolean;
@@ -3239,7 +3315,10 @@ export interface operations {
     };
     scorers: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Those fitted to its labels come too. */
+                workspace?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6249,6 +6328,90 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    fitted: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fit"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    startFit: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];

@@ -9,8 +9,8 @@ import numpy as np
 from doppio.core.measure.relevance import Relevance
 from doppio.core.models.joint import Scored
 from doppio.core.progress import Progress, Silent
-from doppio.core.ranking import Ids, Scores
-from doppio.core.reranking.step import Reranker
+from doppio.core.ranking import Ids
+from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.core.reranking.windowed import Candidate
 
 DEPTHS = (1, 3, 5, 10, 15, 20, 30, 50)
@@ -20,13 +20,13 @@ TIMED = 8
 
 @dataclass(frozen=True)
 class Candidates:
-    """A question with what a reranker could see: fused chunks, best first, and their scores."""
+    """A question with what a reranker could see: fused chunks, best first, and what they came with."""
 
     question: str
     relevance: Relevance
     chunks: Ids
-    scores: Scores
     candidates: Sequence[Candidate]
+    first: FirstStage
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ def depth_curve(
     progress.start("score shortlists", len(asked), "questions")
     found: list[Sequence[Scored]] = []
     for one in asked:
-        found.append(reranker.score(one.question, one.candidates[: depths[-1]]))
+        found.append(_scored(reranker, one, depths[-1]))
         progress.advance(1)
     timed = [asked[row] for row in np.unique(np.linspace(0, len(asked) - 1, TIMED).astype(int))] if asked else []
     bare = reranker.bare()
@@ -89,12 +89,17 @@ def depth_curve(
         took = 0.0
         for one in timed:
             begun = time.perf_counter()
-            bare.score(one.question, one.candidates[:depth])
+            _scored(bare, one, depth)
             took += time.perf_counter() - begun
             progress.advance(1)
         recall = {k: _recall(reranker, asked, found, depth, k, blend) for k in cutoffs}
         points.append(DepthPoint(depth, recall, took / max(len(timed), 1)))
     return points
+
+
+def _scored(reranker: Reranker, one: Candidates, depth: int) -> Sequence[Scored]:
+    branches = {family: scores[:depth] for family, scores in one.first.branches.items()}
+    return reranker.score(one.question, one.candidates[:depth], FirstStage(one.first.fused[:depth], branches))
 
 
 def _recall(
@@ -109,7 +114,7 @@ def _recall(
     met = []
     for one, scored in zip(asked, found, strict=True):
         cut = [Scored(part.scores[:depth], part.windows[:depth]) for part in scored]
-        result = reranker.order(cut, one.chunks[:depth], one.scores[:depth], blend=blend)
+        result = reranker.order(cut, one.chunks[:depth], one.first.fused[:depth], blend=blend)
         ranking = np.concatenate([result.chunks, one.chunks[depth:]])[:k]
         met.append(float(one.relevance.matrix(ranking).any(axis=1).mean()))
     return float(np.mean(met)) if met else 0.0

@@ -167,6 +167,11 @@ class Encoder:
             found.append(Units(np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1])))
         return found
 
+    def token_ids(self, texts: Sequence[str]) -> list[NDArray[np.int64]]:
+        """Numbers of the tokens of whole texts, special tokens left out."""
+        encoded = self._whole.encode_batch(list(texts), add_special_tokens=False)
+        return [np.array(encoding.ids, np.int64) for encoding in encoded]
+
     def token_texts(self, ids: NDArray[np.int64]) -> list[str]:
         """What the tokens look like, for people."""
         return [str(self._whole.id_to_token(int(number))) for number in ids]

@@ -22,15 +22,31 @@ Window = tuple[int, int]
 
 
 @dataclass(frozen=True)
+class Share:
+    """What one thing that is known adds to a score: (n,) float32.
+
+    title : for people
+    weight : that it has
+    """
+
+    name: str
+    title: str
+    weight: float
+    added: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
 class Scored:
     """What a scorer says of some passages.
 
     scores : (n,) float32, raw; larger is better
     windows : n ranges of characters, each the part of a passage that was read; None where all of it was
+    shares : what the scores are the sum of, where that can be told
     """
 
     scores: NDArray[np.float32]
     windows: tuple[Window | None, ...]
+    shares: tuple[Share, ...] = ()
 
 
 class JointScorer(Protocol):
@@ -42,7 +58,8 @@ class JointScorer(Protocol):
     blend : share of the first stage's standardised score that measures best with it
 
     Where it has a `whole` that is true, it reads what is kept of a chunk, and so never a window of it; where it has
-    an `answerable`, that says how likely a question is answered at all.
+    an `answerable`, that says how likely a question is answered at all; where it has a `judge`, that takes a whole
+    shortlist with what it came with, and `score` is not asked.
     """
 
     @property

@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.encoder import Encoder, TextEncoder
+from doppio.core.models.fitted_folder import FITTED, FittedFolder, open_fitted
 from doppio.core.models.folder import MANIFEST, REMOTE, ModelFolder, kind_of, open_folder
 from doppio.core.models.joint import JointScorer
 from doppio.core.models.kept_scores import KeptScores
@@ -88,11 +89,15 @@ class Models:
 
     def listed(self) -> list[ModelFolder]:
         """Manifests of all registered encoders, by name; folders that are not whole are left out."""
-        return self._folders(open_folder, lambda kind: kind not in KINDS)
+        return self._folders(open_folder, lambda kind: kind not in (*KINDS, FITTED))
 
     def scorers(self) -> list[ScorerFolder]:
         """Manifests of all registered joint scorers, by name; folders that are not whole are left out."""
         return self._folders(open_scorer_folder, lambda kind: kind in KINDS)
+
+    def fitted(self) -> list[FittedFolder]:
+        """All fitted scorers, by name; folders that are not whole are left out."""
+        return self._folders(open_fitted, lambda kind: kind == FITTED)
 
     def _folders(self, opened: Callable[[Path], T], wanted: Callable[[str], bool]) -> list[T]:
         found = []
@@ -108,4 +113,5 @@ class Models:
 def titles(models: Models) -> Mapping[str, str]:
     """What people read, by the name that recipes use."""
     encoders = {folder.name: folder.title for folder in models.listed()} | {TRAINED: TRAINED_TITLE}
-    return encoders | {folder.name: folder.title for folder in models.scorers()}
+    scorers = {folder.name: folder.title for folder in models.scorers()}
+    return encoders | scorers | {folder.name: folder.title for folder in models.fitted()}

@@ -55,13 +55,21 @@ class TokenVectors:
 
     def of(self, chunk: int) -> NDArray[np.float32]:
         """Unit vectors of a chunk's tokens: (t, d) float32."""
+        segment, span = self._place(chunk)
+        return segment.codes[span].astype(np.float32) * segment.scales[span, None]
+
+    def ids_of(self, chunk: int) -> NDArray[np.int64]:
+        """Numbers of a chunk's tokens in the vocabulary: (t,) int64."""
+        segment, span = self._place(chunk)
+        return segment.ids[span].astype(np.int64)
+
+    def _place(self, chunk: int) -> tuple[Segment, slice]:
         wanted = np.array([chunk], np.int64)
         for segment in self._segments:
             _, rows = rows_of(segment.now, len(segment.spans), wanted)
             if rows.size:
                 begin, count = segment.spans[rows[0]].tolist()
-                span = slice(begin, begin + count)
-                return segment.codes[span].astype(np.float32) * segment.scales[span, None]
+                return segment, slice(begin, begin + count)
         raise IndexError(f"chunk {chunk} is not between 0 and {self.chunks - 1}")
 
     def idf(self, ids: NDArray[np.int64]) -> NDArray[np.float32]:

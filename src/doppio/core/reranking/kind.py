@@ -23,6 +23,7 @@ class Offered:
     remote : whether it runs behind an endpoint
     by_token : whether it can say which tokens of a passage met those of the question
     alone : whether it scores passages that are in no corpus
+    fitted : whether it was fitted to the labels of a workspace
     """
 
     name: str
@@ -35,6 +36,7 @@ class Offered:
     remote: bool = False
     by_token: bool = False
     alone: bool = True
+    fitted: bool = False
 
 
 class ScorerKind(Kind, Protocol):

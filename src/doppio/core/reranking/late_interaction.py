@@ -54,7 +54,7 @@ class LateInteraction:
     whole = True
 
     def __init__(self, encoder: Encoder, stored: TokenVectors) -> None:
-        self._encoder = encoder
+        self.encoder = encoder
         self._stored = stored
         self.digest = encoder.digest
 
@@ -74,6 +74,13 @@ class LateInteraction:
             begins = np.concatenate([[0], np.cumsum(lengths[filled])[:-1]])
             scores[filled] = np.maximum.reduceat(cosines, begins, axis=0) @ weights
         return scores
+
+    def tokens(
+        self, question: str, chunks: Sequence[int]
+    ) -> tuple[NDArray[np.int64], NDArray[np.float64], list[NDArray[np.int64]]]:
+        """Tokens of the question, their weights, which add up to 1, and the tokens of each chunk."""
+        _, weights, ids = self._question(question)
+        return ids, weights.astype(np.float64), [self._stored.ids_of(chunk) for chunk in chunks]
 
     def cosines(self, question: str, chunks: Sequence[int]) -> tuple[list[NDArray[np.float32]], NDArray[np.float32]]:
         """Of the tokens of each chunk with those of the question, (t, q) each; and the weights of the latter."""
@@ -102,17 +109,17 @@ class LateInteraction:
             return []
         cosines = matrix @ asked.T
         found = cosines.argmax(axis=0)
-        units = self._encoder.token_offsets([passage.text])[0]
+        units = self.encoder.token_offsets([passage.text])[0]
         return [
             TokenMatch(text, float(weight), float(cosines[place, column]), int(units.starts[place]),
                        int(units.ends[place]))
             for column, (text, weight, place) in enumerate(
-                zip(self._encoder.token_texts(ids), weights, found, strict=True))
+                zip(self.encoder.token_texts(ids), weights, found, strict=True))
         ]  # fmt: skip
 
     def _question(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
         """Unit vectors of the question's tokens, their weights (which add up to 1) and their numbers."""
-        vectors, ids = self._encoder.question_tokens(text)
+        vectors, ids = self.encoder.question_tokens(text)
         weights = self._stored.idf(ids)
         return vectors, weights / max(float(weights.sum()), 1e-9), ids
 
@@ -120,7 +127,7 @@ class LateInteraction:
         found: dict[int, NDArray[np.float32]] = {}
         loose = [row for row, passage in enumerate(passages) if passage.chunk is None]
         if loose:
-            for batch in self._encoder.encode([passages[row].text for row in loose], tokens=True):
+            for batch in self.encoder.encode([passages[row].text for row in loose], tokens=True):
                 assert batch.tokens is not None
                 for place, matrix in zip(batch.place, batch.tokens, strict=True):
                     found[loose[place]] = matrix

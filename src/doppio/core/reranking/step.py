@@ -1,14 +1,14 @@
 """The step that reranks: one scorer or several over one shortlist."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models.answerable import Answerable
-from doppio.core.models.joint import JointScorer, Scored, Window
+from doppio.core.models.joint import JointScorer, Scored, Share, Window
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.ranking import Ids, Scores
 from doppio.core.reranking.combining import combined, pair_logits
@@ -28,6 +28,18 @@ class Weighed:
 
 
 @dataclass(frozen=True)
+class FirstStage:
+    """What a shortlist came with.
+
+    fused : (n,) float32, scores of the mix
+    branches : by "sparse" and "dense" (n,) float64, the best score of such a branch; NaN where none found it
+    """
+
+    fused: Scores
+    branches: Mapping[str, NDArray[np.float64]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Reranked:
     """The shortlist in its new order.
 
@@ -39,6 +51,7 @@ class Reranked:
     before : (n,) int64, rank in the shortlist, from 1
     above_floor : (n,) bool
     windows : n ranges of characters, the part of a text that was read; None where all of it was
+    shares : what the scores are the sum of, where that can be told, each with (n,) float32 in the new order
     """
 
     chunks: Ids
@@ -49,6 +62,7 @@ class Reranked:
     before: NDArray[np.int64]
     above_floor: NDArray[np.bool_]
     windows: tuple[Window | None, ...]
+    shares: tuple[tuple[Share, Scores], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -98,10 +112,14 @@ class Reranker:
                  for part in self.parts]  # fmt: skip
         return Reranker(tuple(parts), self.reading)
 
-    def score(self, question: str, candidates: Sequence[Candidate]) -> tuple[Scored, ...]:
+    def score(self, question: str, candidates: Sequence[Candidate], first: FirstStage) -> tuple[Scored, ...]:
         """What each scorer says of the passages, in the order given."""
         found = []
         for part in self.parts:
+            judge = getattr(part.scorer, "judge", None)
+            if judge is not None:
+                found.append(judge(question, candidates, first))
+                continue
             whole = self.reading is None or getattr(part.scorer, "whole", False)
             if whole or not candidates:
                 found.append(read_whole(part.scorer, question, candidates))
@@ -160,13 +178,14 @@ class Reranker:
             order.astype(np.int64) + 1,
             above,
             tuple(read[row] for row in order),
+            tuple((share, share.added[order]) for one in found for share in one.shares) if len(found) == 1 else (),
         )
 
     def rerank(
         self,
         question: str,
         candidates: Sequence[Candidate],
-        first_stage: Scores,
+        first: FirstStage,
         *,
         blend: float | None = None,
         floor: float | None = None,
@@ -174,5 +193,5 @@ class Reranker:
     ) -> Reranked:
         """Score and order a shortlist; see `order`."""
         chunks = np.array([one.chunk for one in candidates], np.int64)
-        found = self.score(question, candidates)
-        return self.order(found, chunks, first_stage, blend=blend, floor=floor, unfound=unfound)
+        found = self.score(question, candidates, first)
+        return self.order(found, chunks, first.fused, blend=blend, floor=floor, unfound=unfound)

@@ -41,6 +41,40 @@ class DepthsSerializer(s.Serializer):
     job = JobSerializer(allow_null=True)
 
 
+class FittedWeightSerializer(s.Serializer):
+    name = s.CharField()
+    title = s.CharField()
+    weight = s.FloatField(help_text="Of the standardised value; above 0 speaks for an answer.")
+    start = s.FloatField(help_text="What it counts today.")
+
+
+class FittedFiguresSerializer(s.Serializer):
+    mrr = s.FloatField()
+
+    def get_fields(self) -> dict[str, s.Field]:
+        return {**super().get_fields(), **{f"hit@{k}": s.FloatField() for k in (1, 3, 5)}}
+
+
+class FittedVersionSerializer(s.Serializer):
+    name = s.CharField(help_text="As recipes name it.")
+    version = s.IntegerField()
+    recipe = s.CharField(allow_blank=True, help_text="What it was fitted on.")
+    made_at = s.DateTimeField()
+    weights = FittedWeightSerializer(many=True)
+    questions = s.IntegerField()
+    answered = s.IntegerField(help_text="Questions with an answer in their shortlists.")
+    today = FittedFiguresSerializer(help_text="Of shortlists by today's order.")
+    fitted = FittedFiguresSerializer(help_text="By weights that had not seen the question.")
+    p = s.FloatField(help_text="Of the difference of reciprocal ranks, by paired randomisation.")
+    better = s.IntegerField()
+    worse = s.IntegerField()
+
+
+class FitSerializer(s.Serializer):
+    versions = FittedVersionSerializer(many=True)
+    job = JobSerializer(allow_null=True)
+
+
 class ScorerSerializer(s.Serializer):
     name = s.CharField()
     title = s.CharField()
@@ -50,6 +84,7 @@ class ScorerSerializer(s.Serializer):
     window = s.IntegerField(allow_null=True, help_text="Tokens that it reads best at once; null for a whole passage.")
     calibrated = s.BooleanField()
     answerable = s.BooleanField(help_text="Whether it says how likely a question is answered at all.")
+    fitted = s.BooleanField(help_text="Whether it was fitted to the labels of a workspace.")
     remote = s.BooleanField()
     by_token = s.BooleanField(help_text="Whether it says which tokens of a passage met those of the question.")
     alone = s.BooleanField(help_text="Whether it scores passages that are in no corpus.")

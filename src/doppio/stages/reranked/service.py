@@ -1,6 +1,6 @@
 """The reranker as a whole: what falls under a floor, how deep the shortlist should be, and a scorer on its own."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 import numpy as np
@@ -135,10 +135,10 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
         raise DoppioError("No labelled question has an answer, so there is no recall to measure.")
     where = positions(pipeline)
     asked = []
-    for question, fused in zip(chosen, pipeline.fused_many([q.text for q in chosen]), strict=True):
+    for question, (fused, first) in zip(chosen, pipeline.fused_many([q.text for q in chosen]), strict=True):
         found = relevance(pipeline.chunks, where, question)
         candidates = pipeline.candidates(fused.chunks.tolist())
-        asked.append(Candidates(question.text, found, fused.chunks, fused.scores, candidates))
+        asked.append(Candidates(question.text, found, fused.chunks, candidates, first))
     depths = depths_within(core.fusion["depth"])
     points = depth_curve(reranker, asked, depths, CUTOFFS, blend=core.rerank["blend"], progress=progress)
     kept = [
@@ -151,9 +151,9 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
     return record
 
 
-def scorers_listed() -> list[dict[str, Any]]:
-    """Scorers that a recipe can name."""
-    return [{**vars(one), "kind": kind.name} for kind, one in offered(models)]
+def scorers_listed(fitted: Collection[str]) -> list[dict[str, Any]]:
+    """Scorers that a recipe can name; of those that were fitted to labels only the ones named."""
+    return [{**vars(one), "kind": kind.name} for kind, one in offered(models) if not one.fitted or one.name in fitted]
 
 
 def tried(name: str, question: str, passages: Sequence[str]) -> dict[str, Any]:

@@ -7,5 +7,6 @@ from doppio.stages.reranked import views
 urlpatterns = [
     path("stages/reranked/floor", views.FloorView.as_view()),
     path("stages/reranked/depths", views.DepthsView.as_view()),
+    path("stages/reranked/fit", views.FitView.as_view()),
     path("stages/reranked/matches", views.MatchesView.as_view()),
 ]

@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -19,8 +19,10 @@ from doppio.recipes.access import recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
 from doppio.stages.asking import RECIPE, asked_recipe, check_chunk
+from doppio.stages.reranked.fit import fit_stage, own_fitted, start_fit
 from doppio.stages.reranked.serializers import (
     DepthsSerializer,
+    FitSerializer,
     FloorSerializer,
     MatchRequestSerializer,
     RestsOnSerializer,
@@ -54,11 +56,30 @@ class DepthsView(APIView):
         return Response(JobSerializer(start_depths(asked_recipe(request), person(request))).data, status=202)
 
 
+class FitView(APIView):
+    @extend_schema(parameters=[RECIPE], responses={200: FitSerializer, 409: PROBLEM}, operation_id="fitted")
+    def get(self, request: Request, workspace: int) -> Response:
+        """Scorers that were fitted to the labels of this workspace, newest first."""
+        found = fit_stage(asked_recipe(request))
+        return Response(FitSerializer(found).data)
+
+    @extend_schema(
+        request=None, parameters=[RECIPE], responses={202: JobSerializer, 400: PROBLEM}, operation_id="startFit"
+    )
+    def post(self, request: Request, workspace: int) -> Response:
+        """Fit one now."""
+        return Response(JobSerializer(start_fit(asked_recipe(request), person(request))).data, status=202)
+
+
 class ScorersView(APIView):
-    @extend_schema(responses=ScorerSerializer(many=True), operation_id="scorers")
+    @extend_schema(
+        parameters=[OpenApiParameter("workspace", int, description="Those fitted to its labels come too.")],
+        responses=ScorerSerializer(many=True),
+        operation_id="scorers",
+    )
     def get(self, request: Request) -> Response:
         """Scorers that a recipe can name."""
-        return Response(scorers_listed())
+        return Response(scorers_listed(own_fitted(request)))
 
 
 class TryScorerView(APIView):

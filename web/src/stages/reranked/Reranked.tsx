@@ -16,17 +16,19 @@ import { PassageCard } from "../shared/Passage";
 import { RankFlow } from "../shared/RankFlow";
 import { chunksByNumber, place, stageOfKind } from "../shared/trace";
 import { Depth } from "./Depth";
+import { Fit } from "./Fit";
 import { FloorPicture } from "./FloorPicture";
 import { RestsOn } from "./RestsOn";
 import { Slope } from "./Slope";
 import { TryScorer } from "./TryScorer";
 
 type TokenMatch = Schemas["TokenMatch"];
-type Side = "moves" | "floor" | "depth" | "try";
+type Side = "moves" | "floor" | "depth" | "fit" | "try";
 const SIDES: [Side, string][] = [
   ["moves", "Before and after"],
   ["floor", "Floor"],
   ["depth", "Shortlist depth"],
+  ["fit", "Fit to labels"],
   ["try", "Try a scorer"],
 ];
 
@@ -43,6 +45,8 @@ interface Used {
   title: string;
   /** Whether it says which tokens met. */
   late: boolean;
+  /** Whether it weighs others. */
+  fitted: boolean;
   weight: number;
 }
 
@@ -61,7 +65,9 @@ function useStep(): Step {
   const uses = usesOf(settings);
   const found = uses.flatMap(({ scorer, weight }) => {
     const row = scorers.data?.find((one) => one.name === scorer);
-    return row ? [{ name: scorer, title: row.title, late: row.by_token, weight, blend: row.blend }] : [];
+    return row
+      ? [{ name: scorer, title: row.title, late: row.by_token, fitted: row.fitted, weight, blend: row.blend }]
+      : [];
   });
   return {
     scorers: found,
@@ -72,8 +78,10 @@ function useStep(): Step {
 }
 
 function what({ scorers, blend, window, windows }: Step): string {
-  const joint = scorers.filter((one) => !one.late);
+  const joint = scorers.filter((one) => !one.late && !one.fitted);
   const told: string[] = [];
+  if (scorers.some((one) => one.fitted))
+    told.push("Scorers and plain facts of a pair, with the weights that your labels spoke for.");
   if (scorers.some((one) => one.late))
     told.push(
       "Late interaction: each token of the question takes its best match among the passage’s tokens.",
@@ -102,7 +110,7 @@ export function Reranked() {
     <>
       <StageHead title="Reranked">{here ? what(step) : "This recipe keeps the fused order."}</StageHead>
       <div className="body">
-        <Segments options={here ? SIDES : SIDES.slice(3)} value={here ? side : "try"} choose={setSide} />
+        <Segments options={here ? SIDES : SIDES.slice(-1)} value={here ? side : "try"} choose={setSide} />
         {!here || side === "try" ? (
           <TryScorer />
         ) : side === "moves" ? (
@@ -113,6 +121,8 @@ export function Reranked() {
           <Measured>
             <FloorPicture />
           </Measured>
+        ) : side === "fit" ? (
+          <Fit />
         ) : (
           <Depth />
         )}
@@ -222,6 +232,8 @@ function Question({ asked }: { asked: Asked }) {
     step.scorers.find((one) => one.name === named) ??
     step.scorers.find((one) => !one.late) ??
     step.scorers[0];
+  const scorers = useScorers();
+  const titles = new Map((scorers.data ?? []).map((one) => [one.name, one.title]));
   const chunks = chunksByNumber(asked);
   const fused = stageOfKind(asked, "fused");
   const stage = stageOfKind(asked, "reranked");
@@ -287,13 +299,9 @@ function Question({ asked }: { asked: Asked }) {
         {scorer?.late ? (
           <Matches asked={asked} chosen={chosen} matches={matches.data ?? []} />
         ) : (
-          <Together asked={asked} chosen={chosen} scorer={scorer?.name ?? ""} />
+          <Together asked={asked} chosen={chosen} scorer={scorer && !scorer.fitted ? scorer.name : ""} />
         )}
-        <Parts
-          asked={asked}
-          chosen={chosen}
-          titles={new Map(step.scorers.map((one) => [one.name, one.title]))}
-        />
+        <Parts asked={asked} chosen={chosen} titles={titles} fitted={scorer?.fitted ?? false} />
       </div>
     </div>
   );
@@ -307,13 +315,16 @@ function Together({ asked, chosen, scorer }: { asked: Asked; chosen: number | nu
   const window = stage.windows?.[row];
   return (
     <div>
-      <RestsOn
-        scorer={scorer}
-        question={asked.trace.question}
-        passage={chunk?.text ?? null}
-        answers={chunk?.answers ?? []}
-        window={window && window[0]! >= 0 ? window : null}
-      />
+      {scorer === "" && chunk && <PassageCard chunk={chunk} show="tokens" tokens={[]} />}
+      {scorer !== "" && (
+        <RestsOn
+          scorer={scorer}
+          question={asked.trace.question}
+          passage={chunk?.text ?? null}
+          answers={chunk?.answers ?? []}
+          window={window && window[0]! >= 0 ? window : null}
+        />
+      )}
       {row >= 0 && (
         <p className="small-text soft num mt-2">
           {place(chunk)}: rank {row + 1}, was {stage.before?.[row]};{" "}
@@ -333,10 +344,12 @@ function Parts({
   asked,
   chosen,
   titles,
+  fitted,
 }: {
   asked: Asked;
   chosen: number | null;
   titles: Map<string, string>;
+  fitted: boolean;
 }) {
   const stage = stageOfKind(asked, "reranked")!;
   const row = stage.chunks.indexOf(chosen ?? -1);
@@ -345,16 +358,16 @@ function Parts({
     <table className="table table-sm small-text num mt-2">
       <thead>
         <tr>
-          <th>Scorer</th>
+          <th>{fitted ? "Scorer or fact" : "Scorer"}</th>
           <th className="text-end">weight</th>
-          <th className="text-end">raw, larger is better</th>
+          <th className="text-end">{fitted ? "adds, larger is better" : "raw, larger is better"}</th>
           <th className="text-end">rank by it alone</th>
         </tr>
       </thead>
       <tbody>
         {stage.parts.map((part) => (
           <tr key={part.scorer}>
-            <td title={part.measure}>{titles.get(part.scorer) ?? part.scorer}</td>
+            <td title={part.measure}>{titles.get(part.scorer) ?? (fitted ? part.measure : part.scorer)}</td>
             <td className="text-end">{score(part.weight)}</td>
             <td className="text-end">{score(part.raw[row]!)}</td>
             <td className="text-end">{1 + part.raw.filter((value) => value > part.raw[row]!).length}</td>

@@ -8,6 +8,7 @@ export type Floor = Schemas["Floor"];
 export type Depths = Schemas["Depths"];
 export type DepthPoint = Schemas["DepthPoint"];
 export type Scorer = Schemas["Scorer"];
+export type FittedVersion = Schemas["FittedVersion"];
 export type Tried = Schemas["Tried"];
 export type TriedRow = Schemas["TriedRow"];
 
@@ -54,7 +55,37 @@ export function useStartDepths() {
 }
 
 export function useScorers() {
-  return useQuery({ queryKey: ["scorers"], queryFn: () => unwrap(client.GET("/api/scorers")) });
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["scorers", workspace],
+    queryFn: () => unwrap(client.GET("/api/scorers", { params: { query: { workspace } } })),
+  });
+}
+
+export function useFit() {
+  const workspace = useWorkspace();
+  const [recipe] = useStamp();
+  return useQuery({
+    queryKey: ["fit", workspace, recipe],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/stages/reranked/fit", { params: { path: { workspace } } }),
+      ),
+    enabled: recipe !== undefined,
+    refetchInterval: whileRunning,
+  });
+}
+
+export function useStartFit() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: () =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/stages/reranked/fit", { params: { path: { workspace } } }),
+      ),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["fit"] }),
+  });
 }
 
 export function useTried(scorer: string, question: string, passages: string[]) {

@@ -1,0 +1,140 @@
+"""A scorer that is fitted to labelled questions: from what a recipe does today, as far as the labels carry."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import minimize, minimize_scalar
+from scipy.special import expit
+
+from doppio.core.measure.fitting import Fitted, Floats, Listed, fit_honestly, surprise
+from doppio.core.measure.significance import paired_randomisation
+
+# Fewer questions with an answer in their shortlists say too little to fit anything by.
+LEAST = 20
+CUTOFFS = (1, 3, 5)
+FUSED = "fused"
+NOT_FOUND = 10_000
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """The shortlist of one labelled question.
+
+    values : (n, f) float64, a column a scorer or a fact, NaN where something is not known
+    right : (n,) bool
+    today : (n,) float64, what orders it today
+    """
+
+    values: Floats
+    right: NDArray[np.bool_]
+    today: Floats
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What was fitted.
+
+    weights : by name {"weight", "centre", "spread"}, as `FittedFolder` has them
+    start : by name the weight that was begun from
+    calibration : {"slope", "offset"}
+    figures : what it is worth on questions that it has not seen, beside today; all of it about shortlists
+    """
+
+    weights: dict[str, dict[str, float]]
+    start: dict[str, float]
+    calibration: dict[str, float]
+    figures: dict[str, Any]
+
+
+def fit_to_labels(names: Sequence[str], gathered: Sequence[Gathered], today: Mapping[str, float]) -> Outcome:
+    """Fit weights of scorers and facts to labels.
+
+    Parameters
+    ----------
+    names : f names of scorers and facts, as the columns of `values` stand
+    gathered : labelled questions
+    today : by name, the share that each has in today's order; those that are left out have none
+
+    Raises
+    ------
+    ValueError
+        If fewer than 20 of the questions have an answer in their shortlists.
+
+    Notes
+    -----
+    Values are standardised over all pairs. Weights begin as today's shares times the one factor under which the
+    labels are likeliest, and move away from there by `fit_honestly`. The figures are those of held-out questions.
+    """
+    told = [one for one in gathered if one.right.any()]
+    if len(told) < LEAST:
+        raise ValueError(
+            f"only {len(told)} labelled questions have an answer in their shortlists; {LEAST} are needed to fit by"
+        )
+    every = np.concatenate([one.values for one in gathered])
+    centre = np.nan_to_num(np.nanmean(np.where(np.isnan(every).all(axis=0), 0.0, every), axis=0))
+    spread = np.nan_to_num(np.nanstd(np.where(np.isnan(every).all(axis=0), 0.0, every), axis=0))
+    spread = np.where(spread > 1e-9, spread, 1.0)
+    listed = [Listed(np.nan_to_num((one.values - centre) / spread, nan=0.0), one.right) for one in gathered]
+    shares = np.array([today.get(name, 0.0) for name in names])
+    start = shares * _factor(listed, shares)
+    fitted = fit_honestly(listed, start)
+    return Outcome(
+        {
+            name: {"weight": float(weight), "centre": float(mid), "spread": float(wide)}
+            for name, weight, mid, wide in zip(names, fitted.weights, centre, spread, strict=True)
+        },
+        dict(zip(names, start.tolist(), strict=True)),
+        _calibration(fitted, gathered),
+        _figures(fitted, gathered),
+    )
+
+
+def _factor(listed: Sequence[Listed], shares: Floats) -> float:
+    """How much one unit of today's order says."""
+    found = minimize_scalar(lambda at: surprise(listed, shares * np.exp(at)), bounds=(-4, 4), method="bounded")
+    return float(np.exp(found.x))
+
+
+def _calibration(fitted: Fitted, gathered: Sequence[Gathered]) -> dict[str, float]:
+    """Slope and offset by the held-out scores."""
+    scores = np.concatenate(fitted.held_out)
+    right = np.concatenate([one.right for one in gathered]).astype(np.float64)
+
+    def loss(of: Floats) -> tuple[float, Floats]:
+        logits = np.exp(of[0]) * scores + of[1]
+        off = expit(logits) - right
+        slope = np.array([np.sum(off * scores) * np.exp(of[0]), np.sum(off)])
+        return float(np.sum(np.logaddexp(0, logits) - right * logits)), slope
+
+    found = minimize(loss, np.array([0.0, -2.0]), jac=True, method="L-BFGS-B").x
+    return {"slope": float(np.exp(found[0])), "offset": float(found[1])}
+
+
+def _figures(fitted: Fitted, gathered: Sequence[Gathered]) -> dict[str, Any]:
+    today = np.array([_first(one.today, one.right) for one in gathered])
+    after = np.array([_first(scores, one.right) for scores, one in zip(fitted.held_out, gathered, strict=True)])
+    reciprocal = [np.where(first < NOT_FOUND, 1 / first, 0.0) for first in (today, after)]
+    return {
+        "questions": len(gathered),
+        "answered": int((today < NOT_FOUND).sum()),
+        "pull": fitted.pull,
+        "today": _told(today),
+        "fitted": _told(after),
+        "p": paired_randomisation(reciprocal[1], reciprocal[0]),
+        "better": int((after < today).sum()),
+        "worse": int((after > today).sum()),
+    }
+
+
+def _first(scores: Floats, right: NDArray[np.bool_]) -> int:
+    """Rank of the first passage that answers, from 1."""
+    ordered = right[np.argsort(-scores, kind="stable")]
+    return int(ordered.argmax()) + 1 if ordered.any() else NOT_FOUND
+
+
+def _told(first: NDArray[np.int64]) -> dict[str, float]:
+    hits = {f"hit@{k}": float((first <= k).mean()) for k in CUTOFFS}
+    return {**hits, "mrr": float(np.where(first < NOT_FOUND, 1 / first, 0.0).mean())}
