@@ -46,7 +46,7 @@ export function RerankPart(editing: Editing) {
   return (
     <Part kind="reranked" title="Reranking">
       {(uses.length ? uses : [{ scorer: "", weight: 1 }]).map((use, place) => (
-        <div key={place} className="d-flex gap-2 align-items-end">
+        <div key={place} className="d-flex gap-2 align-items-end whole-row">
           <div className="flex-grow-1">
             <Choice
               id={place ? `rerank-${place}` : "rerank"}
@@ -69,7 +69,7 @@ export function RerankPart(editing: Editing) {
             <Form.Control
               size="sm"
               type="number"
-              className="num mb-2"
+              className="num"
               style={{ width: "4.2rem" }}
               min={0}
               max={100}
@@ -92,7 +92,7 @@ export function RerankPart(editing: Editing) {
         <Button
           size="sm"
           variant="link"
-          className="p-0 mb-2"
+          className="p-0 mb-1 whole-row text-start"
           onClick={() => put([...uses, { scorer: others[0]!.name, weight: 1 }])}
         >
           Add a scorer

@@ -42,8 +42,8 @@ function Versions({ versions, again }: { versions: FittedVersion[]; again: (() =
         <Figures version={version} />
         <p className="small-text soft my-2">
           {version.better} questions better, {version.worse} worse of {version.questions}; the difference in
-          MRR would come about by chance with p = {version.p < 0.001 ? "below .001" : score(version.p)}. Each
-          question was ordered by weights that had not seen it.
+          MRR would come about by chance with p {version.p < 0.001 ? "below .001" : `= ${score(version.p)}`}.
+          Each question was ordered by weights that had not seen it.
         </p>
         <TakeUp
           inForce={inForce}

@@ -241,6 +241,7 @@ function Question({ asked }: { asked: Asked }) {
   const [shape, setShape] = useState<Shape>("flow");
   const matches = useMatches(asked.trace.question, stage && scorer?.late ? chosen : null);
   if (!stage || !fused) return <NotHere />;
+  const parts = <Parts asked={asked} chosen={chosen} titles={titles} fitted={scorer?.fitted ?? false} />;
   const passes = stage.kept.filter(Boolean).length;
   const shortlist = fused.chunks.filter((_, row) => fused.kept[row]);
   return (
@@ -296,12 +297,13 @@ function Question({ asked }: { asked: Asked }) {
             choose={setNamed}
           />
         )}
+        {scorer?.fitted && parts}
         {scorer?.late ? (
           <Matches asked={asked} chosen={chosen} matches={matches.data ?? []} />
         ) : (
           <Together asked={asked} chosen={chosen} scorer={scorer && !scorer.fitted ? scorer.name : ""} />
         )}
-        <Parts asked={asked} chosen={chosen} titles={titles} fitted={scorer?.fitted ?? false} />
+        {!scorer?.fitted && parts}
       </div>
     </div>
   );
