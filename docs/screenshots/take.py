@@ -55,14 +55,13 @@ def press(text: str):
 
 def measured(button: str, shown: str):
     """A step that has something measured where it is not yet; then it is shown."""
-    named = f"//button[normalize-space()='{button}']"
+    # A side of the view may have the same name; what is pressed already is not it.
+    named = f"//button[normalize-space()='{button}' and not(@aria-pressed)]"
 
     def step(driver, wait) -> None:
         wait.until(lambda d: d.find_elements(By.XPATH, named) or d.find_elements(By.CSS_SELECTOR, shown))
         for found in driver.find_elements(By.XPATH, named):
-            # A side of the view may have the same name; it is pressed already.
-            if found.get_attribute("aria-pressed") != "true":
-                found.click()
+            found.click()
         WebDriverWait(driver, 600).until(lambda d: d.find_elements(By.CSS_SELECTOR, shown))
 
     return step
