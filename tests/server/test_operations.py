@@ -139,6 +139,7 @@ class Operations(TransactionTestCase):
         self.call("denseStage")
         self.call("startSurvey", {})
         self.call("startDepths", {})
+        self.call("startFit", {})
         call_command("work", once=True)
         self.call("survey")
         self.call("neighbours", query="?chunk=0")
@@ -147,6 +148,7 @@ class Operations(TransactionTestCase):
         self.call("mix")
         self.call("floor")
         self.call("depths")
+        self.call("fitted")
         self.call("matches", {**text, "chunk": 0})
         self.call("scorers")
         tried = {"scorer": SCORER, "question": text["text"]}

@@ -32,6 +32,7 @@ from tests.core.corpus import MODELS
 from tests.server.workspace import make_workspace, measured
 
 CALIBRATION = {"slope": 0.8, "offset": 0.3}
+
 EMPTY = ("rightly empty", "held to have no answer", "cut by chunking", "missed by every branch", "lost in fusion",
          "dropped by the reranker", "under the floor")  # fmt: skip
 ANSWERABLE = {"best": 0.5, "second": 0.1, "all": 0.2, "unfound": -1.0, "offset": -1.0}
@@ -245,10 +246,15 @@ class Fitted(WithToy, TransactionTestCase):
         # Today's order is the toy's score with half of the mix, which is where the weights begin.
         self.assertAlmostEqual(began["fused"], 0.5 * began["toy"], places=6)
         self.assertEqual({name for name, start in began.items() if start}, {"toy", "fused"})
+        # Facts read titles and headings, which nothing else of this recipe does.
+        pipeline = open_pipeline(self.workspace, core_recipe(self.recipe))
+        self.assertEqual([one.title for one in pipeline.candidates([0])], [""])
+        self.assertTrue(pipeline.candidates([0], headed=True)[0].title)
         # The same labels give the same weights, which are the same scorer.
         self.assertEqual(len(self.fitted()), 1)
         body = {**self.recipe.body, "rerank": {"scorer": version["name"], "shortlist": 5, "blend": 0, "floor": None}}
         recipe, trial = measured(self.workspace, rerank=body["rerank"])
+        self.assertTrue(open_pipeline(self.workspace, core_recipe(recipe)).candidates([0])[0].title)
         for row in trial.rows.all():
             stage = Trace.from_json(row.trace).stage("reranked")
             np.testing.assert_allclose(np.sum([part.raw for part in stage.parts], axis=0), stage.raw, atol=1e-4)

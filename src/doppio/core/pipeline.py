@@ -153,10 +153,10 @@ class Pipeline:
             shares=fused.shares,
         )
 
-    def candidates(self, chunks: Sequence[int]) -> list[Candidate]:
-        """Chunks as scorers read them."""
+    def candidates(self, chunks: Sequence[int], *, headed: bool = False) -> list[Candidate]:
+        """Chunks as scorers read them; with titles and headings where the recipe's own need them, or all shall."""
         titles, headings = [""] * len(chunks), [""] * len(chunks)
-        if self.reranker is not None and self.reranker.reading is not None:
+        if headed or (self.reranker is not None and self.reranker.headed):
             titles, headings = self.texts.titles(chunks), self.texts.headings(chunks)
         # The texts come last: where they come from a database, they hold for what was read before.
         lines, texts = self.texts.lines(chunks), self.texts.texts(chunks)

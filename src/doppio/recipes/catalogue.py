@@ -15,11 +15,22 @@ from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
 from doppio.core.kinds import Family, Kind, Setting, refused
 from doppio.core.measure.metrics.kind import METRICS
+from doppio.core.reranking.facts.kind import FACTS
 from doppio.core.reranking.kind import SCORERS
 from doppio.core.select.kind import SELECTION
 from doppio.core.suggest.kind import SUGGESTIONS
 
-FAMILIES: tuple[Family[Any], ...] = (RULES, BRANCHES, STRUCTURES, METHODS, SCORERS, SELECTION, METRICS, SUGGESTIONS)
+FAMILIES: tuple[Family[Any], ...] = (
+    RULES,
+    BRANCHES,
+    STRUCTURES,
+    METHODS,
+    SCORERS,
+    FACTS,
+    SELECTION,
+    METRICS,
+    SUGGESTIONS,
+)
 
 
 class ChoiceSerializer(s.Serializer):

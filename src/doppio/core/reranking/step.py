@@ -88,6 +88,11 @@ class Reranker:
         return any(part.scorer.calibration for part in self.parts)
 
     @property
+    def headed(self) -> bool:
+        """Whether titles and headings of passages are read."""
+        return self.reading is not None or any(hasattr(part.scorer, "judge") for part in self.parts)
+
+    @property
     def answerable(self) -> Answerable | None:
         """What says how likely a question is answered at all."""
         found = (getattr(part.scorer, "answerable", None) for part in self.parts)

@@ -156,7 +156,7 @@ def _gathered(
     asked = pipeline.fused_many([question.text for question in questions])
     for question, (fused, first) in zip(questions, asked, strict=True):
         chunks = fused.chunks[:depth]
-        candidates = pipeline.candidates(chunks.tolist())
+        candidates = pipeline.candidates(chunks.tolist(), headed=True)
         branches = {family: scores[:depth] for family, scores in first.branches.items()}
         cut = FirstStage(first.fused[:depth], branches)
         values, said = known.of(question.text, candidates, cut)

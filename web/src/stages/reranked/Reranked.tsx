@@ -84,7 +84,7 @@ function what({ scorers, blend, window, windows }: Step): string {
     told.push("Scorers and plain facts of a pair, with the weights that your labels spoke for.");
   if (scorers.some((one) => one.late))
     told.push(
-      "Late interaction: each token of the question takes its best match among the passage’s tokens.",
+      "Late interaction: each token of the question takes its best match among the passage’s tokens. Question and passage are still encoded apart.",
     );
   if (joint.length)
     told.push(
