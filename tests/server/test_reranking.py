@@ -220,9 +220,7 @@ class Fitted(WithToy, TransactionTestCase):
         self.use_toy()
         self.workspace, self.user = make_workspace(self.id())
         self.client.force_login(self.user)
-        self.recipe, _ = measured(
-            self.workspace, rerank={"scorer": "toy", "shortlist": 5, "window": 16, "windows": 1}
-        )
+        self.recipe, _ = measured(self.workspace, rerank={"scorer": "toy", "shortlist": 5})
         self.path = f"/api/workspaces/{self.workspace.pk}/stages/reranked/fit"
         patched = mock.patch("doppio.core.measure.fit_to_labels.LEAST", 2)
         patched.start()
