@@ -22,6 +22,8 @@ SOURCES = (
     "recipe/kinds.ts",
     "stages/dense/structures.ts",
     "stages/reranked/settings.ts",
+    "stages/context/empty.ts",
+    "recipe/scorers.ts",
     "stages/sparse/analysis.ts",
 )
 KINDS = catalogue()
@@ -272,7 +274,7 @@ class Interface(unittest.TestCase):
         for _ in range(30):
             questions = [
                 {"id": number, "answerable": dice.random() < 0.8,
-                 "scores": sorted((round(dice.random(), 2) for _ in range(dice.randrange(1, 8))), reverse=True)}
+                 "scores": [round(dice.random(), 2) for _ in range(dice.randrange(1, 8))]}
                 for number in range(6)
             ]  # fmt: skip
             for row in questions:
@@ -290,8 +292,40 @@ class Interface(unittest.TestCase):
                 "delivered": sum(bool(own) for own in answers),
                 "lost": sum(bool(own) and max(own) < floor for own in answers),
                 "unanswerable": len(none),
-                "empty": sum(max(q["scores"]) < floor for q in none),
+                "empty": sum(max(q["scores"][:k]) < floor for q in none),
             })  # fmt: skip
+
+    def test_what_is_left_empty_is_counted_question_by_question(self):
+        dice = random.Random(8)
+        for _ in range(20):
+            asked = [
+                {
+                    "answerable": dice.random() < 0.7,
+                    "answered": round(dice.random(), 2),
+                    "delivered": dice.random() < 0.8,
+                }
+                for _ in range(12)
+            ]  # fmt: skip
+            least = round(dice.random(), 2)
+            (found,) = self.call("stages/context/empty", "m.leftEmpty(it[0], it[1])", [[asked, least]])
+            none, real = ([q for q in asked if q["answerable"] is is_so] for is_so in (False, True))
+            self.assertEqual(found, {
+                "unanswerable": len(none), "empty": sum(q["answered"] < least for q in none),
+                "delivered": sum(q["delivered"] for q in real),
+                "lost": sum(q["delivered"] and q["answered"] < least for q in real),
+            })  # fmt: skip
+
+    def test_one_scorer_stands_by_its_name_and_several_in_a_list(self):
+        one, two = {"scorer": "a", "weight": 1}, {"scorer": "b", "weight": 2}
+        before = {"scorer": "a", "shortest": 4, "shortlist": 20, "window": 64}
+        uses = self.call("recipe/scorers", "m.usesOf(it)", [None, before, {"scorers": [one, two]}])
+        self.assertEqual(uses, [[], [one], [one, two]])
+        put = self.call("recipe/scorers", "m.withUses(it[0], it[1])",
+                        [[before, []], [before, [two]], [before, [one, two]], [None, [one]]])  # fmt: skip
+        kept = {"shortlist": 20, "window": 64}
+        self.assertEqual(put, [None, {"scorer": "b", **kept}, {"scorers": [one, two], **kept}, {"scorer": "a"}])
+        back = self.call("recipe/scorers", "m.usesOf(m.withUses({}, it))", [[one], [one, two]])
+        self.assertEqual(back, [[one], [one, two]])
 
     def test_scores_are_counted_in_steps_and_moves_by_their_ends(self):
         values = [0, 0.049, 0.05, 0.5, 0.999, 1, -3, 7]

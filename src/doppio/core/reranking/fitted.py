@@ -57,7 +57,7 @@ class FittedScorer:
         self.name, self.calibration = folder.name, folder.calibration
         self.known = known
         self._weights = [folder.weights[name] for name in known.names]
-        self.digest = replace(folder, title=known.scorers.digest).digest + known.scorers.digest
+        self.digest = folder.digest + known.scorers.digest
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         raise ModelFolderError(f"{self.name}: weighs what is known of a shortlist, so it scores no other passages")

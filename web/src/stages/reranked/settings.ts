@@ -34,7 +34,7 @@ export function underFloor(questions: FloorQuestion[], floor: number, k: number)
     found.hits += scores.filter((score) => score < floor).length;
     if (!answerable) {
       found.unanswerable += 1;
-      if (scores.every((score) => score < floor)) found.empty += 1;
+      if (scores.slice(0, k).every((score) => score < floor)) found.empty += 1;
       continue;
     }
     const first = relevant.slice(0, k);
