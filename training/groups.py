@@ -14,7 +14,7 @@ from training.wording import keywords, reworded
 QUESTIONS_A_STEP, HARD = 6, 6
 HARD_FROM = 50
 HEADINGS, DETAILS, ABSENT = "headings", "details", "absent"
-# Four headings, two details, of every tenth turn's headings one whose section was taken out.
+# Of ten turns six are headings, three details, and one is a question whose section was taken out.
 TURNS = (HEADINGS, DETAILS, HEADINGS, HEADINGS, DETAILS, HEADINGS, HEADINGS, DETAILS, HEADINGS, ABSENT)
 # How a heading is asked: as it stands or as a question, in other words, or shortly.
 REWORDED_SHARE, KEYWORDS_SHARE = 0.3, 0.15

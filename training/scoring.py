@@ -4,7 +4,6 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,7 +17,6 @@ from training.mining import SHORTLIST, WINDOWS, Mined, Question
 
 HEADINGS_A_MANUAL, DETAILS_A_MANUAL = 60, 20
 HEADING, ABSENT = "heading", "absent"
-KINDS = {"float32": False, "int8": True}
 MAX_TOKENS = 256
 Floats = NDArray[np.float64]
 
@@ -86,13 +84,7 @@ def rows(
 
 def _row(mined: Mined, kind: str, question: Question, joint: Floats) -> Row:
     first = slice(0, len(joint))
-    scores = {
-        "joint": joint,
-        "late": question.late[first],
-        "fused": question.fused[first],
-        "sparse": np.nan_to_num(question.sparse[first], nan=0.0),
-        "dense": question.dense[first],
-    }
+    scores = {"joint": joint, "late": question.late[first], "fused": question.fused[first]}
     return Row(mined.manual, mined.fold, mined.cut, kind, question, scores, question.right[first])
 
 
@@ -101,10 +93,10 @@ def _scored(scorer: CrossEncoder, question: Question, texts: list[str]) -> list[
     return scores
 
 
-def scorer_of(weights: Path, folder: Path, kind: str = "int8", **manifest: Any) -> CrossEncoder:
+def scorer_of(weights: Path, folder: Path) -> CrossEncoder:
     """What a training has learned, as the application runs it."""
-    target = folder / kind
+    target = folder / "int8"
     if not target.exists():
-        fields = {"name": "judged", "title": "judged", "max_tokens": MAX_TOKENS, **manifest}
-        prepare_gated(weights, folder / "learned.safetensors", target, small=KINDS[kind], fields=fields)
+        fields = {"name": "judged", "title": "judged", "max_tokens": MAX_TOKENS}
+        prepare_gated(weights, folder / "learned.safetensors", target, small=True, fields=fields)
     return CrossEncoder(target)

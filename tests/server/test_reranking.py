@@ -128,6 +128,14 @@ class Stage(WithToy, TestCase):
         windows = trace.stage("reranked").windows
         return [] if windows is None else [end - start for start, end in windows.tolist() if start >= 0]
 
+    def test_emptiness_that_no_scorer_can_tell_is_remarked(self):
+        path = f"/api/workspaces/{self.workspace.pk}/recipes/cost"
+        for scorer, count in (("late-interaction", 1), ("toy", 0)):
+            body = {**self.recipe.body, "rerank": {"scorer": scorer, "shortlist": 5}}
+            body["select"] = {**body["select"], "empty_below": 0.5}
+            told = [one for one in self.post(path, {"body": body})["remarks"] if one.startswith("select.empty_below")]
+            self.assertEqual(len(told), count, told)
+
     def test_scorers_that_are_wrong_are_told_by_their_place(self):
         body = self.recipe.body
         wrong = {

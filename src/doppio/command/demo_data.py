@@ -58,11 +58,11 @@ def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progr
 def encode_in_force() -> str:
     """Cut the documents as the recipe in force does, and make the vectors of its chunks."""
     recipe = RecipeVersion.objects.select_related("workspace").get(workspace__name=NAME, in_force=True)
-    rerank = core_recipe(recipe).rerank
+    core = core_recipe(recipe)
     # Other scorers need nothing built, and may not be there yet.
     keep = {one.name for kind, one in offered(models) if kind.makers}
-    own = [use for use in core_recipe(recipe).scorers if use["scorer"] in keep]
-    kept = {"shortlist": rerank["shortlist"], "scorers": own} if rerank and own else None
+    own = [use for use in core.scorers if use["scorer"] in keep]
+    kept = {"shortlist": core.passed_by_fusion, "scorers": own} if own else None
     pipeline = build(recipe.workspace, dense_alone(recipe.body, kept), Silent())
     return f"vectors of {len(pipeline.chunks):,} chunks made"
 

@@ -26,6 +26,7 @@ from doppio.core.measure.trial import CUTOFFS, Trial, run_trial
 from doppio.core.models.registry import Models
 from doppio.core.recipe.check import read_recipe
 from doppio.core.recipe.recipe import Recipe
+from doppio.core.reranking.kind import unheard
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import corpus_fingerprint
 
@@ -130,7 +131,7 @@ def _print(
     )
     shown = [f"recall@{k}" for k in cutoffs] + [f"ndcg@{min(cutoffs, key=lambda k: abs(k - 10))}", "mrr"]
     heads = [name if place == 0 else name.removeprefix("recall") for place, name in enumerate(shown)]
-    for remark in recipe.remarks:
+    for remark in recipe.remarks + unheard(recipe.scorers, recipe.select, Models(MODELS)):
         out.print(f"[yellow]{escape(remark)}[/yellow]")
     out.print("Means over answerable questions, larger is better")
     table = Table("stage", "in play", *heads, box=box.SIMPLE_HEAD, pad_edge=False)

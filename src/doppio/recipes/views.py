@@ -10,6 +10,7 @@ from rest_framework.views import APIView
 
 from doppio.core.models.registry import TRAINED, TRAINED_TITLE
 from doppio.core.recipe.check import check
+from doppio.core.reranking.kind import unheard
 from doppio.jobs.serializers import JobSerializer
 from doppio.library.access import person, workspace_of
 from doppio.library.events import IN_FORCE, note
@@ -107,7 +108,8 @@ class CostView(APIView):
         given = RecipeBodySerializer(data=request.data)
         given.is_valid(raise_exception=True)
         recipe = check(given.validated_data["body"])
-        return Response({**cost(workspace_of(request), recipe), "remarks": recipe.remarks})
+        remarks = recipe.remarks + unheard(recipe.scorers, recipe.select, models)
+        return Response({**cost(workspace_of(request), recipe), "remarks": remarks})
 
 
 def encoders_listed() -> list[dict[str, Any]]:

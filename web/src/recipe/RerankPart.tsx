@@ -5,7 +5,7 @@ import { useScorers } from "../stages/reranked/api";
 import { kindOf, settingsOf } from "./kinds";
 import { Part } from "./Part";
 import { field } from "./paths";
-import { usesOf, withUses, type Use } from "./scorers";
+import { BLEND_OF_SEVERAL, usesOf, withUses, type Use } from "./scorers";
 import { Choice, SettingFields, type Editing } from "./SettingFields";
 
 export function RerankPart(editing: Editing) {
@@ -23,7 +23,7 @@ export function RerankPart(editing: Editing) {
     .filter((setting) => setting.name !== "windows" || field(body, "rerank.window") != null)
     .map((setting) =>
       setting.name === "blend"
-        ? { ...setting, title: `Blend, ${several ? 0.5 : (first?.blend ?? 0)} if empty` }
+        ? { ...setting, title: `Blend, ${several ? BLEND_OF_SEVERAL : (first?.blend ?? 0)} if empty` }
         : setting.name === "floor"
           ? { ...setting, title: `Floor, ${calibrated ? "0 to 1" : "a score"}` }
           : setting,

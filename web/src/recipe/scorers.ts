@@ -1,6 +1,9 @@
 // The scorers of a recipe's reranking: one stands by its name, several stand in a list with their weights.
 import type { RecipeBody } from "./paths";
 
+/** The share of the fused score beside several scorers, where a recipe says nothing. */
+export const BLEND_OF_SEVERAL = 0.5;
+
 export interface Use {
   scorer: string;
   weight: number;

@@ -106,8 +106,8 @@ class CrossEncoder:
         room = self.folder.max_tokens - self._special
         if not self._gated:
             room -= self._length(question)
-        encoded = self._tokenizer.encode_batch(texts, add_special_tokens=False)
         room = max(room, 1)
+        encoded = self._tokenizer.encode_batch(texts, add_special_tokens=False)
         owner: list[int] = []
         spans: list[Window] = []
         for row, (text, encoding) in enumerate(zip(texts, encoded, strict=True)):

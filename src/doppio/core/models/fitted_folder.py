@@ -45,11 +45,6 @@ class FittedFolder:
     windows: int | None
     calibration: Calibration
 
-    @property
-    def digest(self) -> str:
-        """Changes with anything that scores depend on besides its scorers."""
-        return fingerprint(self.to_json() | {"title": ""})
-
     def to_json(self) -> dict[str, Any]:
         """As a manifest without its name; `from_json` gives the same back."""
         return {

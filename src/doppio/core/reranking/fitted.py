@@ -57,7 +57,8 @@ class FittedScorer:
         self.name, self.calibration = folder.name, folder.calibration
         self.known = known
         self._weights = [folder.weights[name] for name in known.names]
-        self.digest = folder.digest + known.scorers.digest
+        # The name is that of the weights.
+        self.digest = folder.name + known.scorers.digest
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         raise ModelFolderError(f"{self.name}: weighs what is known of a shortlist, so it scores no other passages")

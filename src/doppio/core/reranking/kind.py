@@ -118,6 +118,15 @@ def uses_of(rerank: Settings) -> list[dict]:
     return [{"weight": 1.0, **own}]
 
 
+def unheard(uses: Sequence[Settings], select: Settings, models: Models) -> list[str]:
+    """What a recipe asks for that none of its scorers can say, each with its field."""
+    named = {use["scorer"] for use in uses}
+    tells = any(one.answerable for _, one in offered(models) if one.name in named)
+    if select["empty_below"] is None or not uses or tells:
+        return []
+    return ["select.empty_below: no scorer here says how likely a question is answered, so nothing is left empty"]
+
+
 def use_schema() -> Schema:
     """Schema of one of several scorers: its name, its weight, and what some kinds can be told besides."""
     weight = number("weight", "Weight", 0, HEAVIEST, 1)

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +17,7 @@ from doppio.core.models.token_vectors import Segment, TokenVectors
 from doppio.core.reranking.kind import Offered
 from doppio.core.store.pieces import Maker, Needs, Opening, Planning
 
+QUESTIONS_KEPT = 32
 NAME, TITLE = "late-interaction", "late interaction of token vectors"
 
 
@@ -57,6 +59,8 @@ class LateInteraction:
         self.encoder = encoder
         self._stored = stored
         self.digest = encoder.digest
+        # One question is asked of the whole list, of its windows and of its tokens.
+        self._question = lru_cache(maxsize=QUESTIONS_KEPT)(self._read)
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         return Scored(self._scores(question, passages), (None,) * len(passages))
@@ -117,7 +121,7 @@ class LateInteraction:
                 zip(self.encoder.token_texts(ids), weights, found, strict=True))
         ]  # fmt: skip
 
-    def _question(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
+    def _read(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
         """Unit vectors of the question's tokens, their weights (which add up to 1) and their numbers."""
         vectors, ids = self.encoder.question_tokens(text)
         weights = self._stored.idf(ids)

@@ -12,6 +12,7 @@ from doppio.core.models.joint import JointScorer, Scored, Share, Window
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.ranking import Ids, Scores
 from doppio.core.reranking.combining import combined, pair_logits
+from doppio.core.reranking.late_interaction import LateInteraction
 from doppio.core.reranking.windowed import Candidate, Reading, read_in_windows, read_whole
 
 PROBABILITY = "probability that the passage answers, 0 to 1"
@@ -86,6 +87,11 @@ class Reranker:
     def calibrated(self) -> bool:
         """Whether the step says how likely a passage answers."""
         return any(part.scorer.calibration for part in self.parts)
+
+    @property
+    def late(self) -> LateInteraction | None:
+        """Late interaction, where it is one of the scorers."""
+        return next((part.scorer for part in self.parts if isinstance(part.scorer, LateInteraction)), None)
 
     @property
     def headed(self) -> bool:

@@ -16,8 +16,8 @@ from doppio.core.recipe.check import check
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.facts.kind import FACTS
 from doppio.core.reranking.fitted import Known
+from doppio.core.reranking.kind import COMMON
 from doppio.core.reranking.late_interaction import NAME as LATE
-from doppio.core.reranking.late_interaction import LateInteraction
 from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.jobs.models import Job
 from doppio.library.access import person
@@ -115,15 +115,15 @@ def _with_late_interaction(core: Recipe) -> Recipe:
     uses = core.scorers
     if not any(use["scorer"] == LATE for use in uses):
         uses.append({"scorer": LATE, "weight": 0})
-    common = {name: body["rerank"][name] for name in ("shortlist", "blend", "floor", "window", "windows")}
+    common = {setting.name: body["rerank"][setting.name] for setting in COMMON}
     body["rerank"] = {"scorers": uses, **common}
     return check(body)
 
 
 def _known(pipeline: Pipeline) -> Known:
     assert pipeline.reranker is not None
-    late = next(part.scorer for part in pipeline.reranker.parts if isinstance(part.scorer, LateInteraction))
-    return Known(pipeline.reranker, late, tuple(kind.name for kind in FACTS))
+    assert pipeline.reranker.late is not None
+    return Known(pipeline.reranker, pipeline.reranker.late, tuple(kind.name for kind in FACTS))
 
 
 def _today(core: Recipe, pipeline: Pipeline) -> dict[str, float]:

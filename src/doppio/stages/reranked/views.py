@@ -9,7 +9,6 @@ from rest_framework.views import APIView
 
 from doppio.core.errors import RecipeError
 from doppio.core.models.joint import Passage
-from doppio.core.reranking.late_interaction import LateInteraction
 from doppio.jobs.serializers import JobSerializer
 from doppio.jobs.turns import ASKING, HEAVY
 from doppio.library.access import person, workspace_of
@@ -127,8 +126,7 @@ class MatchesView(APIView):
         recipe = recipe_for(space, asked.validated_data.get("recipe"))
         pipeline = pipelines.get(space, core_recipe(recipe))
         chunk = asked.validated_data["chunk"]
-        parts = pipeline.reranker.parts if pipeline.reranker else ()
-        late = next((part.scorer for part in parts if isinstance(part.scorer, LateInteraction)), None)
+        late = pipeline.reranker.late if pipeline.reranker else None
         if late is None:
             raise RecipeError("rerank: this recipe has no late-interaction scorer")
         check_chunk(pipeline, chunk)

@@ -5,7 +5,7 @@ import { useLine, useQuestions } from "../../api/queries";
 import { useMatches } from "./api";
 import { useScorers } from "./api";
 import { Segments } from "../../shell/Segments";
-import { usesOf } from "../../recipe/scorers";
+import { BLEND_OF_SEVERAL, usesOf } from "../../recipe/scorers";
 import { useGo } from "../../shell/pin";
 import { Empty, Measured } from "../../shell/states";
 import { milliseconds, score } from "../../text/numbers";
@@ -71,7 +71,7 @@ function useStep(): Step {
   });
   return {
     scorers: found,
-    blend: settings?.blend ?? (found.length > 1 ? 0.5 : (found[0]?.blend ?? 0)),
+    blend: settings?.blend ?? (found.length > 1 ? BLEND_OF_SEVERAL : (found[0]?.blend ?? 0)),
     window: settings?.window ?? null,
     windows: settings?.windows ?? null,
   };
