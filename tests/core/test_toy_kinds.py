@@ -24,6 +24,7 @@ from doppio.core.models.registry import Models
 from doppio.core.progress import Silent
 from doppio.core.recipe.check import check
 from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.suggest import kind as suggesting  # noqa: F401  so that its family is there
 from doppio.core.text.document import corpus_fingerprint
 from tests.core.corpus import MODELS, ROOT, documents
 from tests.server.workspace import labelled
