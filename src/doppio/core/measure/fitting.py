@@ -6,7 +6,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import minimize
-from scipy.special import logsumexp
 
 Floats = NDArray[np.float64]
 # How strongly weights are held where they begin, in questions; the labels themselves choose among these.
@@ -67,19 +66,17 @@ def fit_weights(listed: Sequence[Listed], start: Floats, pull: float) -> Floats:
     .. [1] Z. Cao and others, "Learning to Rank: From Pairwise Approach to Listwise Approach", ICML 2007, whose
        top-one probabilities these are.
     """
-    told = [one for one in listed if one.right.any() and not one.right.all()]
-    if not told:
+    return _fit(_Padded.of(listed), start, pull)
+
+
+def _fit(padded: "_Padded", start: Floats, pull: float) -> Floats:
+    if not len(padded.facts):
         return start.copy()
-    facts, real, right = _padded(told)
 
     def loss(weights: Floats) -> tuple[float, Floats]:
-        scores = np.where(real, facts @ weights, HIDDEN)
-        of_right = np.where(right, scores, HIDDEN)
-        whole, good = logsumexp(scores, axis=1), logsumexp(of_right, axis=1)
-        share = np.exp(scores - whole[:, None]) - np.exp(of_right - good[:, None])
-        slope = np.einsum("qn,qnf->f", share, facts)
+        told, slope = padded.surprise(weights)
         away = weights - start
-        return float(np.sum(whole - good) + pull / 2 * away @ away), slope + pull * away
+        return told + pull / 2 * float(away @ away), slope + pull * away
 
     return np.asarray(minimize(loss, start, jac=True, method="L-BFGS-B").x, np.float64)
 
@@ -116,22 +113,19 @@ def _best_pull(listed: Sequence[Listed], start: Floats, pulls: Sequence[float], 
     part = _parts(len(listed), folds, seed)
     told = np.zeros(len(pulls))
     for left in range(min(folds, len(listed))):
-        others = [one for one, at in zip(listed, part, strict=True) if at != left]
-        own = [one for one, at in zip(listed, part, strict=True) if at == left]
+        others, own = (
+            _Padded.of([one for one, at in zip(listed, part, strict=True) if (at == left) == held])
+            for held in (False, True)
+        )
         for row, pull in enumerate(pulls):
-            told[row] += surprise(own, fit_weights(others, start, pull))
+            told[row] += own.surprise(_fit(others, start, pull))[0]
     strongest_first = np.argsort(-np.array(pulls), kind="stable")
     return float(pulls[strongest_first[np.argmin(told[strongest_first])]])
 
 
 def surprise(listed: Sequence[Listed], weights: Floats) -> float:
     """Sum over questions of -log of the likelihood that a passage drawn by the scores answers."""
-    total = 0.0
-    for one in listed:
-        if one.right.any() and not one.right.all():
-            scores = one.facts @ weights
-            total += float(logsumexp(scores) - logsumexp(scores[one.right]))
-    return total
+    return _Padded.of(listed).surprise(weights)[0]
 
 
 def _parts(count: int, folds: int, seed: int) -> NDArray[np.int64]:
@@ -139,12 +133,34 @@ def _parts(count: int, folds: int, seed: int) -> NDArray[np.int64]:
     return np.random.default_rng(seed).permutation(np.arange(count) % max(folds, 1))
 
 
-def _padded(told: Sequence[Listed]) -> tuple[Floats, NDArray[np.bool_], NDArray[np.bool_]]:
-    """Facts (questions, most, f), which places are real, and which answer."""
-    most, width = max(len(one.right) for one in told), told[0].facts.shape[1]
-    facts = np.zeros((len(told), most, width))
-    real, right = np.zeros((len(told), most), bool), np.zeros((len(told), most), bool)
-    for row, one in enumerate(told):
-        count = len(one.right)
-        facts[row, :count], real[row, :count], right[row, :count] = one.facts, True, one.right
-    return facts, real, right
+@dataclass(frozen=True)
+class _Padded:
+    """Questions with something to choose: facts (questions, most, f), which places are real, and which answer."""
+
+    facts: Floats
+    real: NDArray[np.bool_]
+    right: NDArray[np.bool_]
+
+    @classmethod
+    def of(cls, listed: Sequence[Listed]) -> "_Padded":
+        told = [one for one in listed if one.right.any() and not one.right.all()]
+        most = max((len(one.right) for one in told), default=0)
+        facts = np.zeros((len(told), most, listed[0].facts.shape[1] if listed else 0))
+        real, right = np.zeros((len(told), most), bool), np.zeros((len(told), most), bool)
+        for row, one in enumerate(told):
+            count = len(one.right)
+            facts[row, :count], real[row, :count], right[row, :count] = one.facts, True, one.right
+        return cls(facts, real, right)
+
+    def surprise(self, weights: Floats) -> tuple[float, Floats]:
+        """Sum over questions of -log(sum of exp(w.x) over what answers / over all), and its slope."""
+        if not len(self.facts):
+            return 0.0, np.zeros(len(weights))
+        scores = np.where(self.real, self.facts @ weights, HIDDEN)
+        answering = np.where(self.right, scores, HIDDEN)
+        top, best = scores.max(axis=1, keepdims=True), answering.max(axis=1, keepdims=True)
+        odds, good = np.exp(scores - top), np.exp(answering - best)
+        whole, of_right = odds.sum(axis=1, keepdims=True), good.sum(axis=1, keepdims=True)
+        told = float(np.sum(top + np.log(whole) - best - np.log(of_right)))
+        share = odds / whole - good / of_right
+        return told, share.reshape(-1) @ self.facts.reshape(-1, self.facts.shape[2])
