@@ -44,7 +44,7 @@ def main() -> None:
         from training.judge import judge
 
         with progress_bars() as bars:
-            judge(weights, place, mined, bars)
+            judge(weights, place, mined, models, bars)
     if "ship" in phases:
         from training.ship import ship
 

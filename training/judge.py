@@ -2,14 +2,17 @@
 
 import json
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from doppio.core.branches.sparse.building import build_postings
 from doppio.core.branches.sparse.index import Segment, SparseIndex, unfound_share
 from doppio.core.branches.sparse.terms import terms_of
+from doppio.core.models.registry import Models
 from doppio.core.progress import Progress
 from doppio.core.recipe.check import check
 from doppio.core.text.analysis import Analysis
+from training.known import facts
 from training.manuals import FOLDS
 from training.mining import CUTS, Mined, recipe_of
 from training.report import report, tables
@@ -18,9 +21,11 @@ from training.scoring import Row, rows
 BRANCH = check(recipe_of(next(iter(CUTS)))).branches[0]
 
 
-def judge(weights: Path, place: Path, mined: Sequence[Mined], progress: Progress) -> None:
-    """Score, choose, calibrate, and write `judged.json` and the tables."""
+def judge(weights: Path, place: Path, mined: Sequence[Mined], models: Models, progress: Progress) -> None:
+    """Score, choose, weigh, calibrate, and write `judged.json` and the tables."""
     found = [row for fold in range(FOLDS) for row in rows(weights, place, mined, fold, progress)]
+    known = {key: iter(values) for key, values in facts(place, mined, models, progress).items()}
+    found = [replace(row, facts=next(known[row.manual, row.cut])) for row in found]
     body = report(found, unfound_in(mined))
     (place / "judged.json").write_text(json.dumps(body, indent=1))
     (place / "judged.md").write_text(tables(body) + "\n")

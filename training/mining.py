@@ -16,6 +16,7 @@ from doppio.core.measure.questions import Question as Labelled
 from doppio.core.measure.questions import Span
 from doppio.core.measure.relevance import document_positions, relevance
 from doppio.core.models.registry import Models
+from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.check import check
 from doppio.core.reranking.late_interaction import LateInteraction, best_in
@@ -110,20 +111,30 @@ def mine(manual: Manual, place: Path, models: Models, progress: Progress | None 
     return found
 
 
-def _mined(whole: Corpus, cut: str, store: Path, models: Models, progress: Progress) -> dict[str, Any]:
+def built(whole: Corpus, cut: str, store: Path, models: Models, progress: Progress) -> Pipeline:
+    """The pipeline over a corpus under a cut; what is there of its indexes is taken."""
     recipe = check(recipe_of(cut))
     builder = Builder(ArtifactStore(store), models, progress)
     key = corpus_fingerprint(whole.documents)
     table = builder.chunks(whole.documents, key, recipe)
     texts = CorpusTexts(whole.documents, table, recipe.chunking["context"])
     builder.indexes(key, recipe, texts)
-    pipeline = builder.open(key, recipe, texts)
-    assert pipeline.reranker is not None
-    late = pipeline.reranker.parts[0].scorer
-    assert isinstance(late, LateInteraction)
+    return builder.open(key, recipe, texts)
+
+
+def late_of(pipeline: Pipeline) -> LateInteraction:
+    """Late interaction, by which such a pipeline reranks."""
+    assert pipeline.reranker is not None and pipeline.reranker.late is not None
+    return pipeline.reranker.late
+
+
+def _mined(whole: Corpus, cut: str, store: Path, models: Models, progress: Progress) -> dict[str, Any]:
+    pipeline = built(whole, cut, store, models, progress)
+    table, texts = pipeline.chunks, pipeline.texts
+    late = late_of(pipeline)
     numbers = range(len(table))
     passages = texts.texts(numbers)
-    units = models.local(recipe.encoder).token_offsets(passages)
+    units = late.encoder.token_offsets(passages)
     bounds = {
         size: [window_bounds(text, own, size) for text, own in zip(passages, units, strict=True)] for size in WINDOWS
     }

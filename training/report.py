@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.optimize import minimize
 from scipy.special import expit
 
+from doppio.core.measure.calibrating import slope_and_offset
 from doppio.core.measure.significance import paired_randomisation
 from doppio.core.models.answerable import Answerable, facts_of
 from doppio.core.models.scorer_folder import Calibration
@@ -18,6 +19,7 @@ from training.details import DETAIL
 from training.manuals import FOLDS
 from training.mining import CUTS
 from training.scoring import ABSENT, HEADING, Floats, Row
+from training.weighing import WEIGHINGS, held_out, weights_of
 
 # Weight of late interaction beside the joint scorer's 1, and the share of the fused score.
 LATES, BLENDS = (0.0, 0.15, 0.3, 0.5, 0.75, 1.0), (0.0, 0.15, 0.3, 0.5, 0.75, 1.0)
@@ -47,7 +49,8 @@ class Table:
     @classmethod
     def of(cls, rows: Sequence[Row]) -> "Table":
         most = max((len(row.right) for row in rows), default=0)
-        scores = {name: np.zeros((len(rows), most)) for name in ("joint", "late", "fused")}
+        names = rows[0].scores if rows else ("joint", "late", "fused")
+        scores = {name: np.zeros((len(rows), most)) for name in names}
         right, real = np.zeros((len(rows), most), bool), np.zeros((len(rows), most), bool)
         for place, row in enumerate(rows):
             count = len(row.right)
@@ -88,7 +91,13 @@ def choose(table: Table, kinds: NDArray[np.str_], lates: Sequence[float] = LATES
 
 
 def report(rows: Sequence[Row], unfound: Callable[[Row], float]) -> dict[str, Any]:
-    """All figures; `unfound` says what share of a question's terms its corpus does not hold."""
+    """All figures; `unfound` says what share of a question's terms its corpus does not hold.
+
+    Rows whose facts are known are weighed too, by weights of other folds.
+    """
+    weighed = [] if any(row.facts is None for row in rows) else list(WEIGHINGS)
+    for weighing in weighed:
+        rows = held_out(rows, weighing)
     asked = [row for row in rows if row.kind != ABSENT]
     table, kinds = Table.of(asked), np.array([row.kind for row in asked])
     folds = np.array([row.fold for row in asked])
@@ -104,6 +113,8 @@ def report(rows: Sequence[Row], unfound: Callable[[Row], float]) -> dict[str, An
             chosen[name][fold] = choose(table.take(~own), kinds[~own], lates)
             part = table.take(own)
             first[name][own] = part.ranks(part.several(chosen[name][fold]))
+    for weighing in weighed:
+        first[weighing.name] = table.ranks(table.scores[weighing.name])
 
     def of(wanted: Callable[[Row], bool]) -> dict[str, Any]:
         own = np.array([wanted(row) for row in asked])
@@ -111,8 +122,9 @@ def report(rows: Sequence[Row], unfound: Callable[[Row], float]) -> dict[str, An
 
     heading = np.array([row.kind == HEADING for row in asked])
     manuals = sorted({row.manual for row in asked})
+    best = first[weighed[0].name if weighed else "several"]
     gains = {
-        manual: float(_reciprocal(first["several"][own]).mean() - _reciprocal(first["mix"][own]).mean())
+        manual: float(_reciprocal(best[own]).mean() - _reciprocal(first["mix"][own]).mean())
         for manual in manuals
         for own in [heading & np.array([row.manual == manual for row in asked])]
     }
@@ -120,6 +132,7 @@ def report(rows: Sequence[Row], unfound: Callable[[Row], float]) -> dict[str, An
         "chosen": {name: {str(fold): pair for fold, pair in own.items()} for name, own in chosen.items()},
         "ships": choose(table, kinds),
         "alone": choose(table, kinds, (0.0,)),
+        "together": of(lambda row: True),
         "headings": of(lambda row: row.kind == HEADING),
         "details": of(lambda row: row.kind == DETAIL),
         "cuts": {cut: of(lambda row, cut=cut: row.kind == HEADING and row.cut == cut) for cut in CUTS},
@@ -128,11 +141,20 @@ def report(rows: Sequence[Row], unfound: Callable[[Row], float]) -> dict[str, An
         },
         "manuals_with_a_gain": sum(gain > 0 for gain in gains.values()),
         "p": {
-            f"recall@{k}": paired_randomisation(first["several"][heading] <= k, first["mix"][heading] <= k)
+            f"recall@{k}, {kind}": paired_randomisation(best[own] <= k, first["mix"][own] <= k)
             for k in CUTOFFS
+            for kind, own in (("headings", heading), ("together", np.ones(len(asked), bool)))
         },
-        "pairs": pair_calibration(rows),
-        "questions": question_calibration(rows, unfound),
+        "pairs": pair_calibration(rows, "joint"),
+        "questions": question_calibration(rows, unfound, "joint"),
+        "weighed": {
+            weighing.name: {
+                "weights": weights_of(rows, weighing),
+                "pairs": pair_calibration(rows, weighing.name),
+                "questions": question_calibration(rows, unfound, weighing.name),
+            }
+            for weighing in weighed
+        },
     }
 
 
@@ -140,21 +162,21 @@ def _reciprocal(first: NDArray[np.int64]) -> Floats:
     return np.where(first < NONE, 1 / first, 0)
 
 
-def pair_calibration(rows: Sequence[Row]) -> dict[str, Any]:
-    """Slope and offset that turn the joint score of a pair into a probability, and how far off others' were."""
-    scores = np.concatenate([row.scores["joint"] for row in rows])
-    right = np.concatenate([row.right for row in rows]).astype(np.float64)
+def pair_calibration(rows: Sequence[Row], score: str) -> dict[str, Any]:
+    """Slope and offset that turn a score of a pair into a probability, and how far off others' were."""
+    scores = np.concatenate([row.scores[score] for row in rows])
+    right = np.concatenate([row.right for row in rows])
     fold = np.concatenate([[row.fold] * len(row.right) for row in rows])
     said = np.zeros(len(scores))
     for left in range(FOLDS):
         own = fold == left
-        weights = logistic(scores[~own, None], right[~own])
-        said[own] = expit(scores[own] * weights[0] + weights[1])
-    slope, offset = logistic(scores[:, None], right)
-    return {"slope": slope, "offset": offset, **reliability(said, right)}
+        slope, offset = slope_and_offset(scores[~own], right[~own])
+        said[own] = expit(scores[own] * slope + offset)
+    slope, offset = slope_and_offset(scores, right)
+    return {"slope": slope, "offset": offset, **reliability(said, right.astype(np.float64))}
 
 
-def question_calibration(rows: Sequence[Row], unfound: Callable[[Row], float]) -> dict[str, Any]:
+def question_calibration(rows: Sequence[Row], unfound: Callable[[Row], float], score: str) -> dict[str, Any]:
     """A model of whether anything answers, and how it does on manuals that are left out.
 
     The log-odds of pairs that it reads are those of calibrations without the manuals that it is told of.
@@ -166,7 +188,7 @@ def question_calibration(rows: Sequence[Row], unfound: Callable[[Row], float]) -
     def facts(slope: float, offset: float, taken: NDArray[np.bool_]) -> Floats:
         calibration = Calibration(slope, offset)
         return np.array([
-            facts_of(calibration.logits(row.scores["joint"]), share)
+            facts_of(calibration.logits(row.scores[score]), share)
             for row, share, on in zip(rows, shares.tolist(), taken, strict=True)
             if on
         ])  # fmt: skip
@@ -176,10 +198,10 @@ def question_calibration(rows: Sequence[Row], unfound: Callable[[Row], float]) -
     for left in range(FOLDS):
         own = fold == left
         others = [row for row in rows if row.fold != left]
-        slope, offset = _pair(others)
+        slope, offset = _pair(others, score)
         weights = logistic(facts(slope, offset, ~own), answered[~own])
         said[own] = expit(facts(slope, offset, own) @ weights[:-1] + weights[-1])
-    weights = logistic(facts(*_pair(rows), every), answered)
+    weights = logistic(facts(*_pair(rows, score), every), answered)
     threshold = float(np.quantile(said[answered > 0], 1 - KEPT))
     return {
         "model": Answerable(weights[:-1], float(weights[-1])).to_json(),
@@ -190,10 +212,9 @@ def question_calibration(rows: Sequence[Row], unfound: Callable[[Row], float]) -
     }
 
 
-def _pair(rows: Sequence[Row]) -> tuple[float, float]:
-    scores = np.concatenate([row.scores["joint"] for row in rows])
-    slope, offset = logistic(scores[:, None], np.concatenate([row.right for row in rows]).astype(np.float64))
-    return float(slope), float(offset)
+def _pair(rows: Sequence[Row], score: str) -> tuple[float, float]:
+    scores = np.concatenate([row.scores[score] for row in rows])
+    return slope_and_offset(scores, np.concatenate([row.right for row in rows]))
 
 
 def logistic(facts: Floats, truth: Floats, ridge: float = 1.0) -> Floats:
@@ -243,14 +264,16 @@ def tables(found: dict[str, Any]) -> str:
             lines.append(f"| {label} | {row[names[0]]['questions']} | {' | '.join(cells)} |")
         lines.append("")
 
-    table("all", {"headings": found["headings"], "details": found["details"]})
+    table("all", {key: found[key] for key in ("together", "headings", "details")})
     table("headings by cut", found["cuts"])
     table("headings by manual", found["manuals"])
     lines.append(f"chosen {found['chosen']}, ships {found['ships']}; p {found['p']}")
     lines.append(f"manuals with a gain in MRR: {found['manuals_with_a_gain']} of {len(found['manuals'])}")
-    for name in ("pairs", "questions"):
-        lines.append(f"{name}: error {found[name]['error']:.4f} {found[name]['curve']}")
-    asked = found["questions"]
-    lines.append(f"empty below {asked['threshold']:.3f}: {asked['kept']:.3f} of answered kept, "
-                 f"{asked['left_empty']:.3f} of the others left empty")  # fmt: skip
+    for title, own in [("joint scorer", found), *found["weighed"].items()]:
+        lines.append(f"{title}:")
+        for name in ("pairs", "questions"):
+            lines.append(f"{name}: error {own[name]['error']:.4f} {own[name]['curve']}")
+        asked = own["questions"]
+        lines.append(f"empty below {asked['threshold']:.3f}: {asked['kept']:.3f} of answered kept, "
+                     f"{asked['left_empty']:.3f} of the others left empty")  # fmt: skip
     return "\n".join(lines)

@@ -28,6 +28,7 @@ class Row:
     kind : "heading", "detail" or "absent", whose section was taken out of the corpus
     scores : by name (n,) float64, what may order them
     right : (n,) whether each answers
+    facts : (n, f) float64, what is plainly known of each; None where it was not looked for
     """
 
     manual: str
@@ -37,6 +38,7 @@ class Row:
     question: Question
     scores: dict[str, Floats]
     right: NDArray[np.bool_]
+    facts: Floats | None = None
 
 
 def judged(mined: Mined) -> list[tuple[str, Question]]:

@@ -3,6 +3,7 @@
 import datetime
 import json
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from safetensors.numpy import load_file, save_file
@@ -10,9 +11,11 @@ from safetensors.numpy import load_file, save_file
 from training.manuals import MANUALS
 from training.mining import WINDOWS
 from training.scoring import MAX_TOKENS
+from training.weighing import WEIGHINGS, Weighing, shipped
 
 NAME = "joint-english"
 TITLE = "joint English scorer"
+TOLD = ("together", "headings", "details", "cuts", "p", "manuals_with_a_gain")
 
 
 def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
@@ -43,13 +46,24 @@ def ship(place: Path, versions: dict[str, str], root: Path, steps: int) -> None:
         },
         "figures": {
             "beside_it": {"late_interaction": late, "blend": blend},
-            **{name: judged[name] for name in ("headings", "details", "cuts", "p", "manuals_with_a_gain")},
+            **{name: judged[name] for name in TOLD},
             "pairs_error": judged["pairs"]["error"],
             "questions": {key: judged["questions"][key] for key in ("error", "threshold", "kept", "left_empty")},
         },
     }
     (target / f"{NAME}.json").write_text(json.dumps(manifest, indent=1) + "\n")
+    for weighing in WEIGHINGS:
+        body = {**shipped(weighing, judged, WINDOWS[0]), "figures": figures_of(judged, weighing)}
+        (target / f"{weighing.name}.json").write_text(json.dumps(body, indent=1) + "\n")
     for written in target.iterdir():
         written.chmod(0o644)
     size = (target / f"{NAME}.safetensors").stat().st_size
     print(f"{target / NAME}.safetensors: {size / 1e6:.2f} MB")
+
+
+def figures_of(judged: dict[str, Any], weighing: Weighing) -> dict[str, Any]:
+    """What weights did on manuals that neither they nor the scorer had seen."""
+    own = judged["weighed"][weighing.name]
+    shown = {kind: judged[kind][weighing.name] for kind in ("together", "headings", "details")}
+    asked = {key: own["questions"][key] for key in ("error", "threshold", "kept", "left_empty")}
+    return {**shown, "pairs_error": own["pairs"]["error"], "questions": asked}

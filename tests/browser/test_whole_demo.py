@@ -67,9 +67,35 @@ class WholeDemo(Page):
         self.assertEqual(len(self.all(".ledger-strip")), 3)
         self.see("wrongly filled", ".trials")
         before = self.one("[data-trial='dense alone']").text
-        Select(self.one(".trials select")).select_by_value("dense")
+        Select(self.one("[aria-label='Measured after']")).select_by_value("dense")
         self.until(lambda _: self.one("[data-trial='two-branch']").text != before)
         self.assertIn("–", self.one("[data-trial='sparse alone']").text)
+
+    def test_recipes_are_compared_with_a_baseline_and_question_by_question(self):
+        self.open("/trials")
+        self.until(lambda _: len(self.all("[data-compared]")) == 3)
+        worst = self.one("[data-compared='sparse alone v1']").text
+        self.assertRegex(worst, r"−[.\d]+ (worse, p|within noise)")
+        self.see("the baseline", ".compared tr.base")
+        self.see("So many questions find a true difference of", ".compared")
+        Select(self.one("[aria-label='Compared by']")).select_by_value("mrr")
+        self.until(lambda _: self.one("[data-compared='sparse alone v1']").text != worst)
+        base = Select(self.one("[aria-label='Baseline']"))
+        base.select_by_visible_text("dense alone v1")
+        self.until(lambda _: "the baseline" in self.one("[data-compared='dense alone v1']").text)
+        Select(self.one("[aria-label='Cost']")).select_by_value("bytes")
+        self.see("indexes on disk", ".frontier")
+        self.click("[aria-label='sparse alone v1, question by question']", ":")
+        self.until(lambda _: len(self.all(".pair")) > 20)
+        self.see("dense alone", ".pairs h2")
+        self.until(lambda _: len(self.all(".pairs-flows [aria-label='Rank flow']")) == 2)
+        first = self.one(".pair.chosen .pair-text").text
+        self.click(".pairs-list button", "worse")
+        self.until(lambda _: all("−" in row.text for row in self.all(".pair-change")))
+        self.all(".pair")[1].click()
+        self.until(lambda _: self.one(".pairs-both h3").text != first)
+        self.click(".pairs-both a", "Pin it")
+        self.until(lambda _: "/line/context?q=" in self.driver.current_url)
 
     def test_a_hit_shows_its_terms_and_their_sum(self):
         self.open(f"/line/sparse?q={self.number('What does alarm E-417 mean?')}")

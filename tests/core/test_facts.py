@@ -13,10 +13,11 @@ from doppio.core.errors import ModelFolderError
 from doppio.core.measure import fitting
 from doppio.core.measure.fit_to_labels import Gathered, fit_to_labels
 from doppio.core.measure.fitting import Listed, fit_honestly, fit_weights, surprise
-from doppio.core.models.fitted_folder import FittedFolder, named, open_fitted, write_fitted
+from doppio.core.models.fitted_folder import FittedFolder, Weight, named, open_fitted, write_fitted
 from doppio.core.models.registry import Models
 from doppio.core.reranking.facts.kind import FACTS, Shortlist
 from doppio.core.reranking.windowed import Candidate
+from tests.core.corpus import MODELS
 
 
 def shortlist(question, texts, *, asked, weights, held, above=None, branches=None):
@@ -157,6 +158,14 @@ class Fitting(unittest.TestCase):
         ])  # fmt: skip
         said = 1 / (1 + np.exp(-(found.calibration["slope"] * scores + found.calibration["offset"])))
         self.assertAlmostEqual(float(said.mean()), 0.1, delta=0.01)
+        # Weights from elsewhere are begun from as they are, but for one factor, on their own scale.
+        begin = {
+            name: Weight(weight, 0.5, 2.0) for name, weight in (("joint", 1.0), ("lacking", 3.0), ("noise", 0.5))
+        }
+        other = fit_to_labels(["joint", "lacking", "noise"], gathered, {}, begin)
+        self.assertAlmostEqual(other.start["lacking"], 3 * other.start["joint"], places=9)
+        self.assertEqual({(w["centre"], w["spread"]) for w in other.weights.values()}, {(0.5, 2.0)})
+        self.assertGreater(other.figures["fitted"]["mrr"], other.figures["today"]["mrr"] + 0.2)
         with self.assertRaisesRegex(ValueError, "only 5 labelled questions"):
             fit_to_labels(["joint", "lacking", "noise"], gathered[:5], {"joint": 1.0})
 
@@ -179,6 +188,21 @@ class Folders(unittest.TestCase):
             self.assertEqual(open_fitted(Path(place) / name), folder)
             self.assertEqual([one.name for one in Models(Path(place)).fitted()], [name])
             self.assertEqual((Models(Path(place)).scorers(), Models(Path(place)).listed()), ([], []))
+
+    def test_what_ships_takes_the_place_of_what_shipped_before(self):
+        answers = {"best": 0.5, "second": 0.0, "all": 0.1, "unfound": -1.0, "offset": 0.2}
+        with tempfile.TemporaryDirectory() as place:
+            for window in (64, 32):
+                folder = FittedFolder.from_json(
+                    "weighed", {**self.body(), "window": window, "answerable": answers}, "x"
+                )
+                write_fitted(Path(place), folder)
+                found = open_fitted(Path(place) / "weighed")
+                self.assertEqual((found.window, found.shipped), (window, True))
+                self.assertEqual(found.answerable.to_json(), answers)
+        for folder in Models(MODELS).fitted():
+            if folder.shipped:
+                self.assertIsNotNone(folder.answerable)
 
     def test_what_is_wrong_is_told(self):
         for change, said in (

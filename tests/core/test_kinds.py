@@ -37,6 +37,10 @@ KIND = FirstOnly()
 """
 
 
+FUSION = ["reciprocal-rank", "scaled-scores", "standard-scores", "three-deviations", "scaled-from-least",
+          "unit-length", "comb-mnz", "borda", "geometric-mean", "harmonic-mean"]  # fmt: skip
+
+
 class Declared(unittest.TestCase):
     def test_what_a_kind_declares_holds_together(self):
         for family in (METHODS, STRUCTURES):
@@ -46,7 +50,7 @@ class Declared(unittest.TestCase):
                 for setting in kind.settings:
                     Draft202012Validator.check_schema(setting.schema)
                     Draft202012Validator(setting.schema).validate(setting.schema["default"])
-        self.assertEqual(list(METHODS.kinds), ["reciprocal-rank", "scaled-scores"])
+        self.assertEqual(list(METHODS.kinds), FUSION)
         self.assertEqual(list(STRUCTURES.kinds), ["exact", "int8", "binary", "hnsw", "ivf", "pq"])
 
     def test_what_applies_when_asked_is_not_built_into_a_structure(self):
@@ -59,7 +63,7 @@ class Declared(unittest.TestCase):
                     self.assertEqual({*built, *choice}, {one.name for one in kind.settings}, kind.name)
 
     def test_names_that_are_none_are_told(self):
-        with self.assertRaisesRegex(ValueError, "'best' is not one of reciprocal-rank, scaled-scores"):
+        with self.assertRaisesRegex(ValueError, "'best' is not one of reciprocal-rank, scaled-scores, "):
             METHODS.get("best")
 
     def test_a_module_that_is_put_beside_the_others_is_a_kind(self):
@@ -68,7 +72,7 @@ class Declared(unittest.TestCase):
             with mock.patch.object(doppio.core.fusion, "__path__", [*doppio.core.fusion.__path__, place]):
                 with mock.patch.dict(families()):
                     family = Family("fusion", "doppio.core.fusion", FusionMethod, key="method", common=METHODS.common)
-                self.assertEqual(list(family.kinds), ["reciprocal-rank", "scaled-scores", "first-only"])
+                self.assertEqual(list(family.kinds), [*FUSION, "first-only"])
             with mock.patch.object(module, "METHODS", family):
                 found = check(body(fusion={"method": "first-only"}))
                 self.assertEqual(found.fusion["skip"], 0)

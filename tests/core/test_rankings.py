@@ -4,6 +4,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from doppio.core.fusion.kind import METHODS, fused_by
 from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
 from doppio.core.fusion.scaled_scores import scaled_score_fusion
 from doppio.core.ranking import best_of
@@ -108,6 +109,119 @@ class Fusion(unittest.TestCase):
         ):
             with self.assertRaises(ValueError):
                 call()
+
+
+def slowly(method, lists, weights):
+    """What a chunk gets from each method, by the textbook; lists are dictionaries from chunks to scores."""
+    total = sum(weights)
+    used = [(one, weight) for one, weight in zip(lists, weights, strict=True) if weight]
+    every = {chunk for one, _ in used for chunk in one}
+
+    def scaled(one, chunk):
+        low, high = min(one.values()), max(one.values())
+        return 0.0 if chunk not in one else 1.0 if high == low else (one[chunk] - low) / (high - low)
+
+    def points(one, chunk):
+        order = list(one)
+        left = [len(every) - place for place in range(len(order), len(every))]
+        return len(every) - order.index(chunk) if chunk in one else sum(left) / len(left)
+
+    def value(chunk):
+        if method == "comb-mnz":
+            return sum(w * scaled(one, chunk) for one, w in used) * sum(chunk in one for one, _ in used)
+        if method == "borda":
+            return sum(w * points(one, chunk) for one, w in used)
+        if method == "geometric-mean":
+            return np.prod([(scaled(one, chunk) + 0.05) ** (w / total) for one, w in used])
+        if method == "harmonic-mean":
+            return 1 / sum(w / total / (scaled(one, chunk) + 0.05) for one, w in used)
+        if method == "unit-length":
+            return sum(w * one.get(chunk, 0) / np.linalg.norm(list(one.values())) for one, w in used)
+        if method == "scaled-from-least":
+            return sum(w * one.get(chunk, 0) / max(one.values()) for one, w in used)
+        if method == "standard-scores":
+            return sum(
+                w * (one.get(chunk, min(one.values())) - np.mean(list(one.values()))) / np.std(list(one.values()))
+                for one, w in used
+            )
+        spread = [(np.mean(list(one.values())), np.std(list(one.values()))) for one, _ in used]
+        return sum(
+            w * np.clip((one[chunk] - mean + 3 * dev) / (6 * dev), 0, 1)
+            for (one, w), (mean, dev) in zip(used, spread, strict=True)
+            if chunk in one
+        )
+
+    return {chunk: float(value(chunk)) for chunk in every}
+
+
+OTHERS = [kind.name for kind in METHODS if not getattr(kind, "usual", False)]
+
+
+class ManyMethods(unittest.TestCase):
+    def fused(self, name, lists, weights, least=None):
+        kind = METHODS.get(name)
+        given = {one.name: one.default for one in kind.settings}
+        rankings = [(ids(list(one)), np.array(list(one.values()), np.float32)) for one in lists]
+        return fused_by(kind, rankings, weights, given, least or [0.0] * len(lists))
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10_000), st.sampled_from(OTHERS))
+    def test_the_order_is_that_of_the_textbook(self, seed, name):
+        dice = np.random.default_rng(seed)
+        lists = [
+            {int(chunk): float(score) for chunk, score in zip(
+                dice.permutation(25)[: dice.integers(3, 12)], np.sort(dice.random(12))[::-1] + 0.1, strict=False)}
+            for _ in range(3)
+        ]  # fmt: skip
+        weights = [1.0, float(dice.integers(0, 2)), 2.0]
+        fused, expected = self.fused(name, lists, weights), slowly(name, lists, weights)
+        self.assertEqual(set(fused.chunks.tolist()), set(expected))
+        values = np.array([expected[chunk] for chunk in fused.chunks.tolist()])
+        self.assertTrue((np.diff(values) <= 1e-5 * max(1, np.abs(values).max())).all(), (name, values))
+        np.testing.assert_allclose(fused.shares.sum(axis=1), fused.scores, rtol=1e-4, atol=1e-6)
+        self.assertTrue((fused.shares >= 0).all())
+        # A branch without weight is as if it were not there, and one alone keeps its order.
+        without = self.fused(name, lists[:1] + lists[2:], [1.0, 2.0])
+        alone = self.fused(name, lists[1:], [0.0, 1.0])
+        if not weights[1]:
+            np.testing.assert_array_equal(without.chunks, fused.chunks)
+            np.testing.assert_allclose(without.scores, fused.scores, rtol=1e-6)
+        self.assertEqual(alone.chunks.tolist(), list(lists[2]))
+
+    def test_only_what_says_so_hangs_on_the_depth_of_a_branch(self):
+        dice = np.random.default_rng(3)
+        deep = [
+            {
+                int(c): float(s)
+                for c, s in zip(dice.permutation(60), np.sort(dice.random(40))[::-1] + 0.2, strict=False)
+            }
+            for _ in range(2)
+        ]
+        short = [dict(list(one.items())[:10]) for one in deep]
+        for kind in METHODS:
+            whole, part = (
+                dict(zip(found.chunks.tolist(), found.shares.tolist(), strict=True))
+                for found in (self.fused(kind.name, deep, [1, 1]), self.fused(kind.name, short, [1, 1]))
+            )
+            same = all(
+                np.allclose(share, whole[chunk][branch], rtol=1e-5)
+                for chunk, shares in part.items()
+                for branch, share in enumerate(shares)
+                if chunk in short[branch]
+            )
+            self.assertEqual(same, kind.help.startswith("Does not hang"), kind.name)
+
+    def test_empty_and_equal_lists_are_borne_and_what_is_wrong_is_refused(self):
+        for name in OTHERS:
+            self.assertEqual(self.fused(name, [{}, {}], [1, 1]).chunks.tolist(), [])
+            # Places are all that Borda looks at.
+            alike = self.fused(name, [{4: 1.0, 2: 1.0}, {}], [1, 1]).chunks.tolist()
+            self.assertEqual(alike, [4, 2] if name == "borda" else [2, 4])
+            with self.assertRaises(ValueError):
+                self.fused(name, [{4: 1.0}], [-1])
+        # Distances and products have no least: the last of the list stands for it.
+        fused = self.fused("scaled-from-least", [{1: -2.0, 2: -4.0, 3: -6.0}], [1], [None])
+        self.assertEqual(fused.scores.tolist(), [1.0, 0.5, 0.0])
 
 
 class Packing(unittest.TestCase):

@@ -362,7 +362,9 @@ class Shipped(unittest.TestCase):
         self.assertLess((root / "joint-english.safetensors").stat().st_size, 4e6)
         about = json.loads((root / "joint-english.json").read_text())
         self.assertEqual(about["licence"], "Apache-2.0")
-        self.assertGreater(about["figures"]["questions"], 500)
+        self.assertGreater(about["figures"]["together"]["mix"]["questions"], 3000)
+        mrr = {name: own["mrr"] for name, own in about["figures"]["headings"].items()}
+        self.assertGreater(mrr["joint scorer"], mrr["mix"])
         self.assertTrue(all({"package", "version", "licence"} <= set(text) for text in about["provenance"]["text"]))
 
     def test_both_precisions_are_there_and_the_graphs_are_sound(self):

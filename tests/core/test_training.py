@@ -3,6 +3,7 @@
 import random
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -13,13 +14,16 @@ from training import report
 from training.corpora import corpus
 from training.details import DETAIL, details
 from training.groups import HARD, QUESTIONS_A_STEP, TURNS, Groups
+from training.known import NAMES
 from training.manuals import Manual, read
 from training.mining import Mined, Question
 from training.scoring import ABSENT, HEADING, Row
 from training.sections import HOW_TO, OTHER, QUESTION, TOPIC, asked, kind_of, spoken
+from training.weighing import FULL, WEIGHINGS, held_out, shipped
 from training.wording import ALIKE, keywords, reworded
 
 from doppio.core.formats.documents import read_file
+from doppio.core.models.fitted_folder import FittedFolder
 
 PARTS = ("rope", "cabin", "tower", "brake", "pulley", "motor", "grip", "gate", "cable", "sheave", "anchor", "beacon")
 TEXTS = [
@@ -245,8 +249,32 @@ class Judging(unittest.TestCase):
         self.assertLess(report.reliability(said, (dice.random(40_000) < said).astype(float))["error"], 0.01)
         self.assertGreater(report.reliability(said, (dice.random(40_000) < said**3).astype(float))["error"], 0.1)
 
+    def test_weights_have_not_seen_the_manuals_that_they_are_told_of(self):
+        dice = np.random.default_rng(7)
+        rows = [replace(one, facts=dice.normal(size=(12, len(NAMES)))) for one in judged(3)]
+        found = held_out(rows, FULL)
+        self.assertEqual(report.report(rows, lambda row: 0.0)["headings"][FULL.name]["questions"], 120)
+        turned = [replace(one, right=~one.right) if one.fold == 1 else one for one in rows]
+        again = held_out(turned, FULL)
+        for one, other in zip(found, again, strict=True):
+            same = np.array_equal(one.scores[FULL.name], other.scores[FULL.name])
+            self.assertEqual(same, one.fold == 1)
+
+    def test_what_ships_is_read_as_a_folder_and_weighs_as_it_was_judged(self):
+        dice = np.random.default_rng(8)
+        rows = [replace(one, facts=dice.normal(size=(12, len(NAMES)))) for one in judged(3)]
+        for weighing in WEIGHINGS:
+            body = shipped(weighing, report.report(rows, lambda row: 0.0), 64)
+            folder = FittedFolder.from_json(weighing.name, body, "here")
+            self.assertTrue(folder.shipped)
+            self.assertEqual([*folder.scorers, *folder.facts], weighing.columns)
+            self.assertEqual(folder.to_json(), body)
+            own = folder.weights["late-interaction"]
+            every = np.concatenate([one.scores["late"] for one in rows if one.kind != ABSENT])
+            self.assertAlmostEqual(own.centre, float(every.mean()), places=9)
+
     def test_more_of_what_nothing_answers_is_left_empty_than_by_chance(self):
-        asked = report.question_calibration(judged(2, 900), lambda row: 0.0)
+        asked = report.question_calibration(judged(2, 900), lambda row: 0.0, "joint")
         self.assertGreaterEqual(asked["kept"], 0.965)
         self.assertGreater(asked["left_empty"], 0.1)
 

@@ -10,6 +10,7 @@ from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
+from xml.etree import ElementTree
 
 from doppio.command.app import main
 from doppio.command.bench import _measure
@@ -109,6 +110,127 @@ class TrialCommand(unittest.TestCase):
             self.assertNotIn("Traceback", done.stderr)
         self.assertEqual(self.trial(k="0").returncode, 2)
         self.assertEqual(self.trial(json=self.folder / "nowhere" / "x").returncode, 2)
+
+
+class Gate(TrialCommand):
+    """Recipes beside each other, an earlier run and another system's; the gate and what it writes."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.worse = cls.folder / "worse.json"
+        words = {"branches": [{"id": "sparse", "kind": "bm25", "depth": 1}], "name": "words alone",
+                 "fusion": {"method": "reciprocal-rank", "depth": 1}, "rerank": None}  # fmt: skip
+        cls.worse.write_text(json.dumps(recipe(**words).body))
+
+    def files(self, *names):
+        return {name: self.folder / f"gate-{name}" for name in names}
+
+    def test_everything_that_it_writes(self):
+        out = self.files("json", "markdown", "junit")
+        earlier = self.folder / "earlier.json"
+        self.assertEqual(self.trial(json=earlier).returncode, 0)
+        done = self.trial(recipe=self.worse, baseline=earlier, **{"fail-if-worse": 0.01, "fail-below": "mrr=0.999"},
+                          metric="recall@1", **out)  # fmt: skip
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertIn("The gate is closed", done.stdout)
+        self.assertIn("Against test (earlier)", " ".join(done.stdout.split()))
+        found = json.loads(out["json"].read_text())
+        self.assertEqual(found["ledger"]["delivered"] + found["ledger"]["cut by chunking"] <= 3, True)
+        self.assertEqual(found["baseline"], "test (earlier)")
+        checks = {check["what"]: check["holds"] for check in found["gate"]["checks"]}
+        # Three questions cannot show that a loss is no chance.
+        self.assertEqual(checks, {"mrr at least 0.999": False, "recall@1 no worse than the baseline by 0.01": True})
+        self.assertFalse(found["gate"]["open"])
+        mean = found["compared"][0]["difference"]["mean"]
+        before = json.loads(earlier.read_text())["stages"]["context"]["recall@1"]
+        self.assertAlmostEqual(found["compared"][0]["mean"] - before, mean, places=5)
+        suite = ElementTree.parse(out["junit"]).getroot()
+        self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "1"))
+        failed = [case.get("name") for case in suite.iter("testcase") if case.find("failure") is not None]
+        self.assertEqual(failed, ["mrr at least 0.999"])
+        self.assertIn("The gate is **closed**.", out["markdown"].read_text())
+
+    def test_several_recipes_and_a_run_of_another_system_stand_beside_the_first(self):
+        other = self.folder / "other.run"
+        other.write_text("q1 Q0 alarms.csv 1 2.5 other\nq2 Q0 wind.md:0-40 1 1.0 other\n")
+        out = self.files("json")
+        done = here("trial", "--documents", self.documents, "--questions", self.questions, "--recipe", self.recipe,
+                    "--recipe", self.worse, "--beside", other, "--metric", "mrr", "--json", out["json"],
+                    "--cache", self.folder / "cache")  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        found = json.loads(out["json"].read_text())
+        self.assertEqual([trial["recipe"]["name"] for trial in found["trials"]], ["test", "words alone"])
+        self.assertEqual([row["name"] for row in found["compared"]], ["words alone", "other.run"])
+        self.assertNotIn("gate", found)
+
+    def test_bad_input_ends_with_status_2_and_names_file_and_line(self):
+        run = self.folder / "bad.run"
+        run.write_text("q1 Q0 nowhere.csv 1 2.5 other\n")
+        for change, message in (
+            ({"fail-below": "recall@5>0.8"}, "--fail-below: 'recall@5>0.8' is not a metric"),
+            ({"fail-below": "recall@5=80"}, "such as recall@5=0.80"),
+            ({"fail-below": "recall@7=0.8"}, "recall@7: no such metric"),
+            ({"fail-below": "final:mrr=0.8"}, "has no stage 'final'; there are sparse"),
+            ({"fail-if-worse": "0.01"}, "needs a --baseline"),
+            ({"fail-if-worse": "2", "baseline": self.worse}, "--fail-if-worse: 2.0 is not from 0"),
+            ({"baseline": self.folder / "none.json"}, "none.json"),
+            ({"beside": run}, "bad.run, line 1: 'nowhere.csv' is no document here"),
+        ):
+            done = self.trial(**change)
+            self.assertEqual(done.returncode, 2, f"{change}: {done.stdout} {done.stderr}")
+            self.assertIn(message, " ".join(done.stderr.split()))
+            self.assertNotIn("Traceback", done.stderr)
+        old = self.folder / "old.json"
+        old.write_text(json.dumps({"ledger": {}, "recipe": {}}))
+        self.assertIn("run that trial again", self.trial(baseline=old).stderr)
+
+    test_indexes_are_reused_between_runs = None
+
+
+class SweepCommand(unittest.TestCase):
+    setUpClass, place = TrialCommand.setUpClass, TrialCommand.place
+
+    def sweep(self, *axes, **changes):
+        given = {"documents": self.documents, "questions": self.questions, "recipe": self.recipe,
+                 "cache": self.folder / "cache", **changes}  # fmt: skip
+        told = [part for one in axes for part in ("--axis", one)]
+        return here("sweep", *(part for name, value in given.items() for part in (f"--{name}", value)), *told)
+
+    def test_settings_are_tried_told_and_written(self):
+        out, made = self.folder / "sweep.json", self.folder / "made.json"
+        done = self.sweep("fusion.weights.dense=0,1,4", "select.k=1,2", json=out, write=made, metric="mrr")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("nested cross-validation", " ".join(done.stdout.split()))
+        found = json.loads(out.read_text())
+        self.assertEqual(len(found["settings"]), 6)
+        self.assertEqual(found["settings"][0]["settings"], {"fusion.weights.dense": 1, "select.k": 2})
+        body = json.loads(made.read_text())
+        self.assertEqual((body["fusion"]["weights"]["dense"], body["select"]["k"]),
+                         tuple(found["chosen"].values()))  # fmt: skip
+        # What it says of the present settings is what a trial says.
+        trial = self.folder / "trial.json"
+        TrialCommand.trial(self, json=trial)
+        self.assertAlmostEqual(json.loads(trial.read_text())["stages"]["context"]["mrr"],
+                               found["settings"][0]["mean"], places=5)  # fmt: skip
+        for by in ("random", "halving"):
+            done = self.sweep("fusion.weights.dense=0..4/9", by=by, most=4, json=out)
+            self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(sum(row["questions"] == 3 for row in json.loads(out.read_text())["settings"]), 9)
+
+    def test_bad_input_ends_with_status_2(self):
+        for axes, more, message in (
+            (["select.k=0,1"], {}, "--axis: select.k=0: select.k: 0 is not between 1 and 100"),
+            (["select.size=1"], {}, "select.size: the recipe has no such setting"),
+            (["select.k=1", "select.k=2"], {}, "select.k is given twice"),
+            (["select.k=1..50/50", "branches[0].k1=0..2/50"], {}, "2,500 settings are more than 2,000"),
+            (["select.k=1,2"], {"by": "guess"}, "--by: 'guess' is none of grid"),
+            (["select.k=1,2"], {"metric": "best@5"}, "best@5"),
+            (["k"], {}, "is not a setting and its values"),
+        ):
+            done = self.sweep(*axes, **more)
+            self.assertEqual(done.returncode, 2, f"{axes}: {done.stdout} {done.stderr}")
+            self.assertIn(message, " ".join(done.stderr.split()))
 
 
 class Demo(unittest.TestCase):

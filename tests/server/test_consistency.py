@@ -79,10 +79,10 @@ class DemoLoading(TestCase):
         return demo_data.load_demo(self.folder), demo_data.measure_in_force(Silent())
 
     def test_a_second_load_keeps_every_record(self):
-        self.assertEqual(self.load(), ("2 documents added, 1 questions, 7 recipes",
-                                       "outline in context v1 measured, 1 of 1 questions delivered"))  # fmt: skip
+        self.assertEqual(self.load(), ("2 documents added, 1 questions, 8 recipes",
+                                       "outline in context v2 measured, 1 of 1 questions delivered"))  # fmt: skip
         before = list(TrialRecord.objects.values_list("pk", flat=True))
-        self.assertEqual(self.load(), ("there", "outline in context v1, 1 of 1 questions delivered"))
+        self.assertEqual(self.load(), ("there", "outline in context v2, 1 of 1 questions delivered"))
         self.assertEqual(list(TrialRecord.objects.values_list("pk", flat=True)), before)
         self.assertEqual(RecipeVersion.objects.get(in_force=True).name, "outline in context")
 
@@ -99,8 +99,8 @@ class DemoLoading(TestCase):
     def test_only_the_recipe_in_force_is_measured_at_once_and_the_others_are_left_to_the_worker(self):
         self.load()
         self.assertEqual(TrialRecord.objects.get().recipe, RecipeVersion.objects.get(in_force=True))
-        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (6, 6))
-        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (6, 6))
+        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (7, 7))
+        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (7, 7))
         waiting = set(Job.objects.values_list("details__recipe", flat=True))
         self.assertEqual(waiting, set(RecipeVersion.objects.filter(in_force=False).values_list("pk", flat=True)))
 
@@ -109,7 +109,7 @@ class DemoLoading(TestCase):
         kept = Document.objects.get(name="dogs.md").pk
         self.write("wind.md", "# Wind\n\nThe gondola stops at 20 metres a second, or sooner.")
         _, measured = self.load()
-        self.assertEqual(measured, "outline in context v1 measured, 1 of 1 questions delivered")
+        self.assertEqual(measured, "outline in context v2 measured, 1 of 1 questions delivered")
         self.assertEqual(Document.objects.get(name="dogs.md").pk, kept)
         self.assertIn("20 metres", Document.objects.get(name="wind.md").text)
 

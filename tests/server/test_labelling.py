@@ -1,6 +1,14 @@
 """Questions and labels written by hand: what is saved, what is refused, and what becomes of trials."""
 
-from django.test import TestCase
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+
+from django.db import connection
+from django.test import TestCase, TransactionTestCase
 
 from doppio.core.progress import Silent
 from doppio.library.models import Event, Workspace
@@ -11,6 +19,53 @@ from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import recipe
 from tests.server.test_workspaces import Sending
 from tests.server.workspace import make_workspace, measured
+
+GIVING = """
+import django
+from django.conf import settings
+settings.DATABASES["default"]["NAME"] = {name!r}
+django.setup()
+from django.contrib.auth.models import User
+from django.test import Client
+client = Client(SERVER_NAME="localhost")
+client.force_login(User.objects.get(pk={user}))
+for start in range({most}):
+    body = {{"document": {document}, "start": start, "end": start + 5, "grade": 1 + start % 3}}
+    answer = client.post({path!r}, body, content_type="application/json")
+    assert answer.status_code == 201, answer.content
+    print(start, answer.json()["grade"], flush=True)
+"""
+
+
+class Killed(TransactionTestCase):
+    def test_no_label_that_was_answered_for_is_lost_whenever_the_server_is_killed(self):
+        workspace, user = make_workspace(self.id())
+        question = workspace.questions.get(identity="q1")
+        document = workspace.documents.get(name="wind.md")
+        path = f"/api/workspaces/{workspace.pk}/questions/{question.pk}/labels"
+        dice = random.Random(4)
+        environment = os.environ | {"DJANGO_SETTINGS_MODULE": "doppio.site.settings"}
+        for _ in range(2):
+            question.spans.all().delete()
+            code = GIVING.format(name=connection.settings_dict["NAME"], user=user.pk,
+                                 document=document.pk, path=path, most=len(document.text) - 5)  # fmt: skip
+            server = subprocess.Popen(
+                [sys.executable, "-c", code], env=environment, stdout=subprocess.PIPE, text=True
+            )
+            try:
+                said = [server.stdout.readline()]
+                time.sleep(dice.random() * 0.3)
+            finally:
+                server.send_signal(signal.SIGKILL)
+            said += server.stdout.read().splitlines()
+            server.wait()
+            server.stdout.close()
+            shown = {int(line.split()[0]): float(line.split()[1]) for line in said if len(line.split()) == 2}
+            self.assertTrue(shown)
+            kept = dict(question.spans.values_list("start", "grade"))
+            self.assertEqual({start: kept.get(start) for start in shown}, shown)
+            # At most the one that was under way is there beside them.
+            self.assertLessEqual(len(kept), len(shown) + 1)
 
 
 class Labelling(Sending, TestCase):

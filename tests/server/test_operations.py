@@ -94,7 +94,9 @@ class Operations(TransactionTestCase):
         self.call("putInForce", {}, recipe=self.saved.pk)
         self.call("startTrial", {"recipe": self.saved.pk})
         call_command("work", once=True)
-        self.call("trials")
+        trials = self.call("trials")
+        self.call("comparison")
+        self.call("comparedQuestions", query=f"?first={trials[0]['id']}&second={trials[-1]['id']}")
 
     def questions(self):
         self.call("line")

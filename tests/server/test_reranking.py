@@ -14,6 +14,7 @@ from django.test import TestCase, TransactionTestCase
 from doppio.command.models import stand_in_server
 from doppio.core.measure.relevance import relevance
 from doppio.core.models.cross_encoder import CrossEncoder
+from doppio.core.models.fitted_folder import FittedFolder, write_fitted
 from doppio.core.models.joint import Passage
 from doppio.core.models.registry import Models
 from doppio.core.models.remote import RemoteScorer, register_remote
@@ -159,6 +160,15 @@ class Stage(WithToy, TestCase):
     def test_the_floor_is_told_from_the_trial(self):
         found = self.get(self.root + "floor")
         self.assertEqual((found["k"], found["floor"], found["calibrated"]), (2, None, True))
+        # So few questions can promise nothing, and say how many could.
+        self.assertEqual([(one["floor"], one["needs"]) for one in found["promises"]],
+                         [(None, 230), (None, 114), (None, 45)])  # fmt: skip
+        with mock.patch("doppio.stages.reranked.service.SHARES", (0.9,)):
+            (one,) = self.get(self.root + "floor")["promises"]
+        right = [max(s for s, is_right in list(zip(q["scores"], q["relevant"], strict=True))[:2] if is_right)
+                 for q in found["questions"] if any(q["relevant"][:2])]  # fmt: skip
+        self.assertIn(one["floor"], right)
+        self.assertLessEqual(one["lost"], len(right) - 1)
         pipeline = open_pipeline(self.workspace, core_recipe(self.recipe))
         rows = {row.question_id: row for row in self.trial.rows.select_related("question")}
         self.assertEqual({one["id"] for one in found["questions"]}, set(rows))
@@ -207,7 +217,12 @@ class Stage(WithToy, TestCase):
 
     def test_a_score_is_taken_apart_by_sentences(self):
         text = "The gondola stops in strong wind. Dogs wear a muzzle."
-        found = self.post("/api/scorers/rests-on", {"scorer": "toy", "question": "wind", "passage": text})
+        asked = {"scorer": "toy", "question": "wind", "passage": text}
+        found = self.post("/api/scorers/rests-on", asked)
+        # Title and headings that stood before a window change what its sentences are worth.
+        other = self.post("/api/scorers/rests-on", {**asked, "around": ["Wind rules", "Reopening"]})
+        self.assertEqual([row["start"] for row in other], [row["start"] for row in found])
+        self.assertNotEqual([row["drop"] for row in other], [row["drop"] for row in found])
         scorer = CrossEncoder(self.models / "toy")
         scores = scorer.score(
             "wind", [Passage(text), *(Passage(text[: row["start"]] + text[row["end"] :]) for row in found)]
@@ -294,6 +309,29 @@ class Fitted(WithToy, TransactionTestCase):
         self.client.force_login(stranger)
         self.assertNotIn(name, [r["name"] for r in self.get(f"/api/scorers?workspace={self.workspace.pk}")])
         self.client.force_login(self.user)
+
+    def test_it_begins_from_the_weights_that_ship_where_they_weigh_what_the_recipe_does(self):
+        weights = {name: {"weight": weight, "centre": 0.2, "spread": 2.0} for weight, name in
+                   enumerate(("late-interaction", "fused", "length"), 1)}  # fmt: skip
+        body = {"title": "weighed", "scorers": ["late-interaction"], "facts": ["fused", "length"], "weights": weights,
+                "window": 64, "windows": 1, "calibration": CALIBRATION, "answerable": ANSWERABLE}  # fmt: skip
+        write_fitted(self.models, FittedFolder.from_json("weighed", body, "here"))
+        for scorer, others in (("late-interaction", 6), ("weighed", 0)):
+            measured(self.workspace, rerank={"scorer": scorer, "shortlist": 5})
+            began = {weight["name"]: weight["start"] for weight in self.fitted()[0]["weights"]}
+            self.assertAlmostEqual(began.pop("fused"), 2 * began["late-interaction"], places=9)
+            self.assertAlmostEqual(began.pop("length"), 3 * began.pop("late-interaction"), places=9)
+            # A fact that those which ship do not weigh begins at nothing.
+            self.assertEqual(list(began.values()), [0.0] * (others - 1 if others else 0))
+        listed = self.get("/api/scorers")
+        (row,) = (row for row in listed if row["name"] == "weighed")
+        self.assertEqual((row["shipped"], row["fitted"], row["answerable"]), (True, True, True))
+        traces = measured(self.workspace, rerank={"scorer": "weighed", "shortlist": 5})[1].rows.all()
+        self.assertTrue(all(0 < Trace.from_json(row.trace).answered < 1 for row in traces))
+        both = {"scorers": [{"scorer": "weighed"}, {"scorer": "toy"}], "shortlist": 5}
+        beside, _ = measured(self.workspace, rerank=both)
+        said = self.post(self.path + f"?recipe={beside.pk}", status=400)["detail"]
+        self.assertIn("name them alone to fit them", said)
 
     def test_too_few_labels_and_recipes_that_cannot_be_fitted_are_told(self):
         with mock.patch("doppio.core.measure.fit_to_labels.LEAST", 20):

@@ -13,7 +13,6 @@ from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.formats.documents import read_file
-from doppio.core.fusion.kind import METHODS
 from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
@@ -93,8 +92,8 @@ class Mix(TestCase):
         traces = [Trace.from_json(row.trace) for row in rows]
         relevances = [relevance(table, where, questions[row.question.text]) for row in rows]
         fusion = core_recipe(saved).fusion
-        curves = mix_curve(traces, relevances, ["sparse", "dense"], fusion, k=2)
-        self.assertEqual([curve["method"] for curve in curves], list(METHODS.kinds))
+        curves = mix_curve(traces, relevances, ["sparse", "dense"], fusion, k=2, least=pipeline.least)
+        self.assertEqual([curve["method"] for curve in curves], ["reciprocal-rank", "scaled-scores"])
         points = curves[0]["points"]
         for point in points[1:-1]:
             recalls = []
@@ -104,7 +103,10 @@ class Mix(TestCase):
                 first = set(fused.chunks[:2].tolist())
                 recalls.append(np.mean([bool(first & set(chunks.tolist())) for chunks in relevant.chunks]))
             self.assertAlmostEqual(point["recall"], float(np.mean(recalls)))
-        alone = mix_curve(traces[:1], relevances[:1], ["sparse", "dense"], fusion, k=2)
+        own = mix_curve(traces, relevances, ["sparse", "dense"], {"method": "scaled-from-least"}, k=2,
+                        least=pipeline.least)  # fmt: skip
+        self.assertEqual(own[-1]["method"], "scaled-from-least")
+        alone = mix_curve(traces[:1], relevances[:1], ["sparse", "dense"], fusion, k=2, least=pipeline.least)
         self.assertIsNotNone(alone[1]["points"][10]["rank"])
         self.assertIsNone(points[10]["rank"])
 

@@ -31,7 +31,7 @@ NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
 RECIPES = (
     "sparse-alone", "dense-alone", "fixed-window", "two-branch-1", "two-branch-2", "two-branch-3",
-    "outline-in-context",
+    "outline-in-context-1", "outline-in-context-2",
 )  # fmt: skip
 
 
@@ -59,9 +59,11 @@ def encode_in_force() -> str:
     """Cut the documents as the recipe in force does, and make the vectors of its chunks."""
     recipe = RecipeVersion.objects.select_related("workspace").get(workspace__name=NAME, in_force=True)
     core = core_recipe(recipe)
-    # Other scorers need nothing built, and may not be there yet.
-    keep = {one.name for kind, one in offered(models) if kind.makers}
+    # Other scorers may not be there yet; what they read of the index is what these keep.
+    keep = sorted(one.name for kind, one in offered(models) if kind.makers)
     own = [use for use in core.scorers if use["scorer"] in keep]
+    if core.scorers and not own:
+        own = [{"scorer": name, "weight": 1} for name in keep]
     kept = {"shortlist": core.passed_by_fusion, "scorers": own} if own else None
     pipeline = build(recipe.workspace, dense_alone(recipe.body, kept), Silent())
     return f"vectors of {len(pipeline.chunks):,} chunks made"

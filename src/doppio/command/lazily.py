@@ -17,7 +17,12 @@ class Lazy(NamedTuple):
 
 COMMANDS = {
     "trial": Lazy(
-        "trial", "trial", "Measure a recipe against labelled questions and say at which stage answers were lost."
+        "trial", "trial", "Measure recipes against labelled questions, say where answers were lost, and hold a gate."
+    ),
+    "sweep": Lazy(
+        "sweep",
+        "sweep",
+        "Try settings of a recipe, and say what the best are worth on unseen questions.",
     ),
     "bench": Lazy(
         "bench",

@@ -7,12 +7,14 @@ from pathlib import Path
 
 from doppio.command.paths import MODELS, ROOT
 from doppio.core.errors import ModelFolderError
+from doppio.core.models.fitted_folder import FittedFolder, write_fitted
 from doppio.core.models.folder import prepare_bytes, prepare_encoder, read_json
 from doppio.core.models.scorer_folder import prepare_gated
 
 ENCODER, BYTES = "compact-english", "compact-english-int8"
 SCORER = "joint-english"
 LEARNED = ROOT / "weights" / SCORER
+WEIGHED = ("weighed-english", "weighed-light")
 
 
 def make_encoder(weights: Path) -> None:
@@ -24,8 +26,11 @@ def make_encoder(weights: Path) -> None:
 
 
 def make_scorer(weights: Path) -> None:
-    """The shipped scorer in the precision that its figures are of."""
+    """The shipped scorer in the precision that its figures are of, and those that weigh it beside plain facts."""
     _scorer(weights_in(weights), SCORER)
+    for name in WEIGHED:
+        manifest = ROOT / "weights" / f"{name}.json"
+        write_fitted(MODELS, FittedFolder.from_json(name, read_json(manifest), str(manifest)))
 
 
 def make_others(weights: Path) -> None:

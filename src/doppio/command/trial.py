@@ -1,8 +1,9 @@
-"""`./doppio trial`: a recipe over documents and labelled questions, without database or web server."""
+"""`./doppio trial`: recipes over documents and labelled questions, without database or web server; and a gate."""
 
 import json
-import os
 import time
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -11,30 +12,51 @@ from rich import box
 from rich.markup import escape
 from rich.table import Table
 
+from doppio.command.gate import Outcome, as_junit, as_markdown, judge, outcome_json, read_wish, show, told_run
 from doppio.command.paths import MODELS, VAR
 from doppio.command.show import out, progress_bars
+from doppio.command.writing import write_whole
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import DoppioError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
+from doppio.core.formats.runs import measured_run, read_run
 from doppio.core.formats.trec import qrels_lines, run_lines
+from doppio.core.measure.gate import Told
 from doppio.core.measure.intervals import wilson
 from doppio.core.measure.ledger import CAUSES, DELIVERED
+from doppio.core.measure.questions import Question
 from doppio.core.measure.trial import CUTOFFS, Trial, run_trial
 from doppio.core.models.registry import Models
-from doppio.core.recipe.check import read_recipe
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.kind import unheard
 from doppio.core.store.artifacts import ArtifactStore
-from doppio.core.text.document import corpus_fingerprint
+from doppio.core.text.document import Document, corpus_fingerprint
 
 
 def trial(
     documents: Annotated[Path, typer.Option(help="A folder of documents, one document, or a JSONL file.")],
     questions: Annotated[Path, typer.Option(help="Labelled questions, JSONL.")],
-    recipe: Annotated[Path, typer.Option(help="A recipe, JSON.")],
+    recipe: Annotated[list[Path], typer.Option(help="A recipe, JSON; more than one are compared.")],
+    baseline: Annotated[
+        Path | None, typer.Option(help="What is compared against: another recipe, or the JSON of an earlier run.")
+    ] = None,
+    metric: Annotated[
+        list[str] | None, typer.Option(help="What is compared, such as recall@5 or fused:recall@20. [delivered]")
+    ] = None,
+    fail_below: Annotated[
+        list[str] | None, typer.Option(help="Close the gate where a figure is below, such as recall@5=0.80.")
+    ] = None,
+    fail_if_worse: Annotated[
+        float | None, typer.Option(help="Close the gate where a recipe loses more than this, and not by chance.")
+    ] = None,
+    beside: Annotated[
+        list[Path] | None, typer.Option(help="A TREC run of another system, compared with the recipes.")
+    ] = None,
+    markdown: Annotated[Path | None, typer.Option(help="Write the comparison for people here.")] = None,
+    junit: Annotated[Path | None, typer.Option(help="Write the gate's checks as JUnit XML here.")] = None,
     json_file: Annotated[Path | None, typer.Option("--json", help="Write all results here.")] = None,
     run: Annotated[Path | None, typer.Option(help="Write the last stage as a TREC run.")] = None,
     qrels: Annotated[Path | None, typer.Option(help="Write the judgements as TREC qrels.")] = None,
@@ -42,45 +64,97 @@ def trial(
     cache: Annotated[Path, typer.Option(help="Where built indexes are kept and found again.")] = VAR / "cache",
     cover: Annotated[float, typer.Option(help="Share of the shorter of span and chunk that must overlap.")] = 0.5,
 ) -> None:
-    """Measure a recipe against labelled questions and say at which stage answers were lost."""
+    """Measure recipes against labelled questions, say at which stage answers were lost, and hold a gate.
+
+    Ends with 1 where the gate closes, and with 2 where something given is wrong.
+    """
     cutoffs = _cutoffs(k)
     if not 0 < cover <= 1:
         raise DoppioError(f"--cover: {cover} is not above 0 and at most 1")
-    for target in (json_file, run, qrels):
+    for target in (json_file, run, qrels, markdown, junit):
         if target is not None and not target.resolve().parent.is_dir():
             raise DoppioError(f"{target}: the folder {target.resolve().parent} does not exist")
-    seconds: dict[str, float] = {}
-    checked = read_recipe(recipe)
+    if len(recipe) > 1 and (run or qrels):
+        raise DoppioError("--run and --qrels are of one recipe; name one with --recipe")
+    wanted = read_wish(recipe, baseline, metric or [], fail_below or [], fail_if_worse)
     begun = time.perf_counter()
     with BoundedReader() as reader:
         corpus = read_documents(documents, read=reader.documents)
     labelled = read_questions(questions, {document.id: document for document in corpus})
-    seconds["read"] = time.perf_counter() - begun
+    reading = time.perf_counter() - begun
+    others = [
+        told_run(path, measured_run(read_run(path, corpus, labelled), corpus, labelled, cutoffs=cutoffs, cover=cover))
+        for path in beside or []
+    ]
+    found = []
     with progress_bars() as bars:
         builder = Builder(ArtifactStore(cache), Models(MODELS), bars)
-        begun = time.perf_counter()
-        key = corpus_fingerprint(corpus)
-        table = builder.chunks(corpus, key, checked)
-        texts = CorpusTexts(corpus, table, checked.chunking["context"])
-        seconds["chunk"] = time.perf_counter() - begun
-        begun = time.perf_counter()
-        builder.indexes(key, checked, texts)
-        pipeline = builder.open(key, checked, texts)
-        seconds["index"] = time.perf_counter() - begun
-        result = run_trial(pipeline, [d.id for d in corpus], labelled, cutoffs=cutoffs, cover=cover, progress=bars)
-    seconds |= result.seconds
+        for checked in wanted.recipes:
+            measured = _measure(builder, checked, corpus, labelled, cutoffs, cover)
+            measured.seconds["read"] = reading
+            found.append(measured)
     identities = [document.id for document in corpus]
+    outcome = judge(wanted, [Told.of(one.recipe.name, one.result) for one in found], others)
     if json_file:
-        _write(json_file, json.dumps(as_json(checked, result, table, seconds), indent=1, ensure_ascii=False))
+        write_whole(json_file, json.dumps(_whole_json(found, outcome), indent=1, ensure_ascii=False))
     if run:
-        _write(run, "\n".join(run_lines(result, table, identities, checked.name)))
+        write_whole(run, "\n".join(run_lines(found[0].result, found[0].table, identities, found[0].recipe.name)))
     if qrels:
-        _write(qrels, "\n".join(qrels_lines(result, table, identities)))
-    _print(checked, result, len(corpus), len(table), cutoffs, seconds)
+        write_whole(qrels, "\n".join(qrels_lines(found[0].result, found[0].table, identities)))
+    if markdown:
+        write_whole(markdown, as_markdown(outcome, {question.id: question.text for question in labelled}))
+    if junit:
+        write_whole(junit, as_junit(outcome))
+    for measured in found:
+        _print(measured.recipe, measured.result, len(corpus), len(measured.table), cutoffs, measured.seconds)
+    show(outcome)
+    if not outcome.open:
+        raise typer.Exit(1)
+
+
+@dataclass(frozen=True)
+class Measured:
+    """A recipe with what its trial found; `seconds` a step."""
+
+    recipe: Recipe
+    result: Trial
+    table: ChunkTable
+    seconds: dict[str, float]
+
+
+def _measure(
+    builder: Builder,
+    recipe: Recipe,
+    corpus: Sequence[Document],
+    labelled: Sequence[Question],
+    cutoffs: Sequence[int],
+    cover: float,
+) -> Measured:
+    seconds: dict[str, float] = {"read": 0.0}
+    begun = time.perf_counter()
+    key = corpus_fingerprint(corpus)
+    table = builder.chunks(corpus, key, recipe)
+    texts = CorpusTexts(corpus, table, recipe.chunking["context"])
+    seconds["chunk"] = time.perf_counter() - begun
+    begun = time.perf_counter()
+    builder.indexes(key, recipe, texts)
+    pipeline = builder.open(key, recipe, texts)
+    seconds["index"] = time.perf_counter() - begun
+    names = [document.id for document in corpus]
+    result = run_trial(pipeline, names, labelled, cutoffs=cutoffs, cover=cover, progress=builder.progress)
+    return Measured(recipe, result, table, seconds | result.seconds)
+
+
+def _whole_json(found: Sequence[Measured], outcome: Outcome) -> dict[str, Any]:
+    """One trial as ever, several as a list; with what was compared and checked."""
+    trials = [as_json(one.recipe, one.result, one.table, one.seconds) for one in found]
+    whole = trials[0] if len(trials) == 1 else {"trials": trials}
+    return {**whole, **outcome_json(outcome)}
 
 
 def as_json(recipe: Recipe, result: Trial, table: ChunkTable, seconds: dict[str, float]) -> dict[str, Any]:
-    """What `--json` writes."""
+    """What `--json` writes of a trial."""
+    told = Told.of(recipe.name, result)
     return {
         "recipe": recipe.body,
         "questions": len(result.rows),
@@ -94,6 +168,13 @@ def as_json(recipe: Recipe, result: Trial, table: ChunkTable, seconds: dict[str,
         "ledger": result.ledger,
         "intact": result.intact,
         "seconds": {step: round(value, 6) for step, value in seconds.items()},
+        "by_question": {
+            stage: {
+                question: {metric: round(value, 6) for metric, value in metrics.items()}
+                for question, metrics in rows.items()
+            }
+            for stage, rows in told.values.items()
+        },
     }
 
 
@@ -109,17 +190,6 @@ def _cutoffs(text: str) -> list[int]:
 
 def _joined(numbers: tuple[int, ...]) -> str:
     return ",".join(map(str, numbers))
-
-
-def _write(path: Path, text: str) -> None:
-    """Write a whole file or none."""
-    draft = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        draft.write_text(text + "\n", encoding="utf-8")
-        draft.replace(path)
-    except OSError as error:
-        draft.unlink(missing_ok=True)
-        raise DoppioError(f"{path}: cannot be written ({error.strerror})") from error
 
 
 def _print(

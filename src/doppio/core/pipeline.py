@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from doppio.core.branches.kind import Branch, kind_of
 from doppio.core.chunking.context import with_context
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
-from doppio.core.fusion.kind import METHODS
+from doppio.core.fingerprint import fingerprint
+from doppio.core.fusion.kind import METHODS, fused_by
 from doppio.core.fusion.pouring import Fused, Ranking
 from doppio.core.kinds import Settings
 from doppio.core.models.encoder import check_finite
@@ -73,6 +74,29 @@ class Pipeline:
                 rankings = [(found[row], seconds / len(batch)) for found, seconds in ranked]
                 yield self._one(question, rankings, encoding / len(batch) if vectors else None)
 
+    def rankings(self, questions: Sequence[str], held: dict[str, list[Ranking]]) -> list[list[Ranking]]:
+        """What each branch finds for questions, in the recipe's order.
+
+        Parameters
+        ----------
+        questions : sequence of str
+        held : by what a branch is asked with, what it found; what is lacking is added. Another pipeline over the same
+            indexes can take it from there, as long as it is asked the same questions.
+        """
+        found = []
+        vectors: Mapping[str, NDArray[np.float32]] | None = None
+        for branch in self.recipe.branches:
+            key = fingerprint(branch)
+            if key not in held:
+                vectors = self._encoded(questions) if vectors is None else vectors
+                held[key] = self._branch(branch, questions, vectors)
+            found.append(held[key])
+        return found
+
+    def ask_ranked(self, question: str, rankings: Sequence[Ranking]) -> Trace:
+        """Take a question on from what the branches found for it."""
+        return self._one(question, [(ranking, 0.0) for ranking in rankings], None)
+
     def fused_many(self, questions: Sequence[str]) -> Iterator[tuple[Fused, FirstStage]]:
         """What fusion makes of questions, to the recipe's depth, and what it came from; nothing is reranked."""
         for first in range(0, len(questions), QUESTIONS_A_BATCH):
@@ -99,11 +123,16 @@ class Pipeline:
             found[identity] = by_encoder[encoder.digest]
         return found
 
+    @property
+    def least(self) -> list[float | None]:
+        """The least score that each branch can give, in the recipe's order; None where there is none."""
+        return [getattr(self.branches[branch["id"]], "least", None) for branch in self.recipe.branches]
+
     def fuse(self, branches: Sequence[Ranking]) -> Fused:
         """Fuse rankings of the branches, in the recipe's order, to the recipe's depth."""
         settings = self.recipe.fusion
         weights = [settings["weights"][branch["id"]] for branch in self.recipe.branches]
-        fused = METHODS.get(settings["method"]).fuse(branches, weights, settings)
+        fused = fused_by(METHODS.get(settings["method"]), branches, weights, settings, self.least)
         depth = settings["depth"]
         return Fused(fused.chunks[:depth], fused.scores[:depth], fused.ranks[:depth], fused.shares[:depth])
 

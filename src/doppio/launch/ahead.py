@@ -10,7 +10,11 @@ from doppio.launch.places import PYTHON, ROOT, VAR, is_stamped, stamp
 from doppio.launch.programs import run
 from doppio.launch.steps import Note, Step
 
-LEARNED = [ROOT / "weights" / f"joint-english.{ending}" for ending in ("safetensors", "json")]
+WEIGHED = ("weighed-english", "weighed-light")
+LEARNED = [
+    ROOT / "weights" / file
+    for file in ("joint-english.safetensors", "joint-english.json", *(f"{name}.json" for name in WEIGHED))
+]
 MODELS, WEIGHTS = VAR / "models", VAR / "weights"
 NUMBA = Path(os.environ.get("NUMBA_CACHE_DIR", VAR / "numba"))
 SHIPPED = {"encoder": "compact-english", "scorer": "joint-english", "other-precisions": "compact-english-int8"}

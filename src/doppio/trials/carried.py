@@ -1,14 +1,17 @@
 """What a workspace's file holds of trials and pools: figures, traces, and what judges said."""
 
-from collections.abc import Iterator
+import base64
+from collections.abc import Iterator, Mapping
 
+import numpy as np
 from django.db.models import Prefetch
 from django.utils.dateparse import parse_datetime
 
 from doppio.library.carrying import People, Row, carried, fields_of
 from doppio.library.models import Document, Workspace
 from doppio.questions.models import AnswerSpan
-from doppio.trials.models import Judgement, Pool, PoolItem, TrialRecord, TrialRow
+from doppio.trials import figures
+from doppio.trials.models import Judgement, Pool, PoolItem, TrialFigures, TrialRecord, TrialRow
 
 AT_ONCE = 200
 TRIAL = ("corpus", "marked", "measures", "stages", "levels", "ledger", "seconds", "documents", "chunks", "intact",
@@ -23,12 +26,16 @@ class Trials:
     name = "trials"
 
     def rows(self, workspace: Workspace) -> Iterator[Row]:
-        """A trial, then a row for each of its questions."""
+        """A trial, its figures as one table, then a row for each of its questions."""
+        names = dict(workspace.questions.values_list("pk", "identity"))
         for trial in workspace.trials.order_by("pk").select_related("recipe"):
             yield {
                 "recipe": [trial.recipe.name, trial.recipe.version], "measured_at": trial.measured_at.isoformat(),
                 **{name: getattr(trial, name) for name in TRIAL},
             }  # fmt: skip
+            kept = TrialFigures.objects.filter(trial=trial).first()
+            if kept is not None:
+                yield _figures(kept, names)
             for row in trial.rows.order_by("pk").select_related("question").iterator(chunk_size=AT_ONCE):
                 yield {"question": row.question.identity, **{name: getattr(row, name) for name in ROW}}
 
@@ -44,11 +51,31 @@ class Trials:
                 TrialRecord.objects.filter(pk=trial.pk).update(measured_at=parse_datetime(row["measured_at"]))
                 continue
             assert trial is not None, "a row without its trial"
+            if "values" in row:
+                _take_figures(trial, row, questions)
+                continue
             batch.append(TrialRow(trial=trial, question_id=questions[row["question"]], **fields_of(row, *ROW)))
             if len(batch) == AT_ONCE:
                 TrialRow.objects.bulk_create(batch)
                 batch = []
         TrialRow.objects.bulk_create(batch)
+
+
+def _figures(row: TrialFigures, names: Mapping[int, str]) -> Row:
+    found = figures.read(row)
+    there = [place for place, question in enumerate(found.questions) if question in names]
+    return {
+        "questions": [names[found.questions[place]] for place in there],
+        "stages": list(found.stages), "metrics": list(found.metrics),
+        "costs": dict(found.costs), "values": base64.b64encode(found.values[there].astype("<f4").tobytes()).decode(),
+    }  # fmt: skip
+
+
+def _take_figures(trial: TrialRecord, row: Row, questions: Mapping[str, int]) -> None:
+    shape = tuple(len(row[name]) for name in ("questions", "stages", "metrics"))
+    values = np.frombuffer(base64.b64decode(row["values"]), "<f4").reshape(shape)
+    numbers = [questions[name] for name in row["questions"]]
+    figures.write(trial, figures.Figures(numbers, row["stages"], row["metrics"], values, row["costs"]))
 
 
 class Pools:

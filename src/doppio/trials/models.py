@@ -52,6 +52,23 @@ class TrialRow(models.Model):
         constraints = [models.UniqueConstraint("trial", "question", name="trial_question_once")]
 
 
+class TrialFigures(models.Model):
+    """All metrics of a trial, question by question, as one table.
+
+    `values` are little-endian 32 bit numbers (questions, stages, metrics), NaN where a metric says nothing, deflated;
+    `questions` are their records in the order of the rows. `delivered` stands among the metrics, at every stage.
+    `costs` are what the figures were paid with: `milliseconds` a question (median), `tokens` handed on (mean), and
+    `bytes` of indexes on disk.
+    """
+
+    trial = models.OneToOneField(TrialRecord, models.CASCADE, related_name="figures")
+    questions = models.JSONField()
+    stages = models.JSONField()
+    metrics = models.JSONField()
+    values = models.BinaryField()
+    costs = models.JSONField(default=dict)
+
+
 class Survey(models.Model):
     """Structures measured against the exact search on the vectors of a workspace."""
 

@@ -23,5 +23,80 @@ class TrialSerializer(s.Serializer):
     measured_at = s.DateTimeField()
 
 
+class DifferenceSerializer(s.Serializer):
+    questions = s.IntegerField()
+    mean = s.FloatField(help_text="What is gained from the baseline; larger is better.")
+    low = s.FloatField(help_text="Of its interval, 95 %.")
+    high = s.FloatField()
+    p = s.FloatField(help_text="That it is chance, by paired randomisation.")
+    wins = s.IntegerField(help_text="Questions on which this one is better.")
+    losses = s.IntegerField()
+    ties = s.IntegerField()
+    sees = s.FloatField(help_text="The smallest true difference that so many questions find in four trials of five.")
+    more = s.IntegerField(help_text="How many more questions would find half of that.")
+
+
+class CellSerializer(s.Serializer):
+    mean = s.FloatField(allow_null=True)
+    questions = s.IntegerField()
+    trial = s.IntegerField(allow_null=True)
+    current = s.BooleanField(help_text="Whether it was measured on the present documents and labels.")
+    best = s.BooleanField()
+    near_best = s.BooleanField(help_text="Whether it is the best, or not different from it.")
+    difference = DifferenceSerializer(allow_null=True, help_text="From the baseline.")
+    holm = s.FloatField(allow_null=True, help_text="p corrected for all recipes of the column, after Holm.")
+    said = s.CharField(allow_blank=True, help_text="The difference in words.")
+
+
+class ColumnSerializer(s.Serializer):
+    workspace = s.IntegerField()
+    workspace_name = s.CharField()
+    set = s.IntegerField(allow_null=True, help_text="One set of questions, or all that are measured.")
+    title = s.CharField()
+    questions = s.IntegerField()
+
+
+class ComparedRowSerializer(s.Serializer):
+    recipe = RecipeSerializer()
+    costs = s.DictField(
+        child=s.FloatField(),
+        help_text="Milliseconds a question, tokens handed on, bytes of indexes; none if unknown.",
+    )
+    cells = CellSerializer(many=True)
+
+
+class ComparisonSerializer(s.Serializer):
+    metric = s.CharField()
+    metrics = s.ListField(child=s.CharField(), help_text="All that were measured, question by question.")
+    baseline = s.IntegerField(allow_null=True, help_text="A recipe.")
+    columns = ColumnSerializer(many=True)
+    rows = ComparedRowSerializer(many=True)
+    lacking = s.ListField(
+        child=s.CharField(), help_text="Recipes measured before figures were kept by question; measure them again."
+    )
+
+
+class ComparedQuestionSerializer(s.Serializer):
+    question = s.IntegerField()
+    identity = s.CharField()
+    text = s.CharField()
+    set = s.CharField()
+    tags = s.ListField(child=s.CharField())
+    before = s.FloatField()
+    after = s.FloatField()
+    causes = s.ListField(child=s.CharField(), help_text="Where it ended under each recipe.")
+    parts = s.CharField(
+        allow_blank=True, help_text="The first kind of stage after which its answer is in play under one alone."
+    )
+
+
+class ComparedQuestionsSerializer(s.Serializer):
+    first = RecipeSerializer()
+    second = RecipeSerializer()
+    whole = DifferenceSerializer()
+    said = s.CharField()
+    questions = ComparedQuestionSerializer(many=True)
+
+
 class NewTrialSerializer(s.Serializer):
     recipe = s.IntegerField()

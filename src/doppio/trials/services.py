@@ -11,10 +11,11 @@ from doppio.library.corpus import Corpus, corpus_now, corpus_of
 from doppio.library.models import Workspace
 from doppio.library.moment import of_one_moment
 from doppio.questions.services import BATCH, core_questions
-from doppio.recipes.builds import build
+from doppio.recipes.builds import build, builder
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.queueing import queue_job
 from doppio.recipes.services import core_recipe
+from doppio.trials import figures
 from doppio.trials.models import TrialRecord, TrialRow
 
 
@@ -64,12 +65,14 @@ def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = 
         job.save(update_fields=["details"])
     pipeline = build(workspace, core_recipe(recipe), progress, corpus)
     result = run_trial(pipeline, corpus.names, questions, progress=progress)
-    return _record(recipe, corpus, marked, result, len(pipeline.chunks), job)
+    core = builder()
+    held = sum(row.bytes for row in core.describe(core.keys(corpus.key, core_recipe(recipe))))
+    return _record(recipe, corpus, marked, result, len(pipeline.chunks), held, job)
 
 
 @transaction.atomic
 def _record(
-    recipe: RecipeVersion, corpus: Corpus, marked: int, result: Trial, chunks: int, job: Job | None
+    recipe: RecipeVersion, corpus: Corpus, marked: int, result: Trial, chunks: int, held: int, job: Job | None
 ) -> TrialRecord:
     record = TrialRecord.objects.create(
         workspace=recipe.workspace,
@@ -106,4 +109,5 @@ def _record(
         ],
         BATCH,
     )
+    figures.keep(record, result.rows, numbers, held)
     return record

@@ -194,6 +194,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest trial of every recipe against a baseline, over each set of questions and each workspace. */
+        get: operations["comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/comparison/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Two trials question by question, the largest change first. */
+        get: operations["comparedQuestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/copy": {
         parameters: {
             query?: never;
@@ -1298,6 +1332,26 @@ export interface components {
             analysis: components["schemas"]["Setting"][];
             refused: components["schemas"]["Refused"][];
         };
+        Cell: {
+            /** Format: double */
+            mean: number | null;
+            questions: number;
+            trial: number | null;
+            /** @description Whether it was measured on the present documents and labels. */
+            current: boolean;
+            best: boolean;
+            /** @description Whether it is the best, or not different from it. */
+            near_best: boolean;
+            /** @description From the baseline. */
+            difference: components["schemas"]["Difference"] | null;
+            /**
+             * Format: double
+             * @description p corrected for all recipes of the column, after Holm.
+             */
+            holm: number | null;
+            /** @description The difference in words. */
+            said: string;
+        };
         Choice: {
             value: string;
             title: string;
@@ -1341,6 +1395,14 @@ export interface components {
         Chunking: {
             chunking: unknown;
         };
+        Column: {
+            workspace: number;
+            workspace_name: string;
+            /** @description One set of questions, or all that are measured. */
+            set: number | null;
+            title: string;
+            questions: number;
+        };
         Columns: {
             question: string;
             id: string;
@@ -1352,6 +1414,47 @@ export interface components {
             tags: string;
             group: string;
             unanswerable: string;
+        };
+        ComparedQuestion: {
+            question: number;
+            identity: string;
+            text: string;
+            set: string;
+            tags: string[];
+            /** Format: double */
+            before: number;
+            /** Format: double */
+            after: number;
+            /** @description Where it ended under each recipe. */
+            causes: string[];
+            /** @description The first kind of stage after which its answer is in play under one alone. */
+            parts: string;
+        };
+        ComparedQuestions: {
+            first: components["schemas"]["Recipe"];
+            second: components["schemas"]["Recipe"];
+            whole: components["schemas"]["Difference"];
+            said: string;
+            questions: components["schemas"]["ComparedQuestion"][];
+        };
+        ComparedRow: {
+            recipe: components["schemas"]["Recipe"];
+            /** @description Milliseconds a question, tokens handed on, bytes of indexes; none if unknown. */
+            costs: {
+                [key: string]: number;
+            };
+            cells: components["schemas"]["Cell"][];
+        };
+        Comparison: {
+            metric: string;
+            /** @description All that were measured, question by question. */
+            metrics: string[];
+            /** @description A recipe. */
+            baseline: number | null;
+            columns: components["schemas"]["Column"][];
+            rows: components["schemas"]["ComparedRow"][];
+            /** @description Recipes measured before figures were kept by question; measure them again. */
+            lacking: string[];
         };
         Correction: {
             heading: string;
@@ -1538,6 +1641,37 @@ export interface components {
             /** Format: double */
             settled: number | null;
             settled_by: string | null;
+        };
+        Difference: {
+            questions: number;
+            /**
+             * Format: double
+             * @description What is gained from the baseline; larger is better.
+             */
+            mean: number;
+            /**
+             * Format: double
+             * @description Of its interval, 95 %.
+             */
+            low: number;
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description That it is chance, by paired randomisation.
+             */
+            p: number;
+            /** @description Questions on which this one is better. */
+            wins: number;
+            losses: number;
+            ties: number;
+            /**
+             * Format: double
+             * @description The smallest true difference that so many questions find in four trials of five.
+             */
+            sees: number;
+            /** @description How many more questions would find half of that. */
+            more: number;
         };
         /** @description Offsets count Unicode code points of the text. */
         Document: {
@@ -1730,6 +1864,7 @@ export interface components {
             measure: string;
             calibrated: boolean;
             questions: components["schemas"]["FloorQuestion"][];
+            promises: components["schemas"]["Promise"][];
         };
         /** @description The shortlist of one question, best first. */
         FloorQuestion: {
@@ -2162,6 +2297,27 @@ export interface components {
             inside: components["schemas"]["Place"][];
             twins: components["schemas"]["Twins"][];
             answers: components["schemas"]["PlacedAnswer"][];
+        };
+        Promise: {
+            /**
+             * Format: double
+             * @description The share of right answers that may be lost.
+             */
+            most: number;
+            /** Format: double */
+            confidence: number;
+            /**
+             * Format: double
+             * @description The highest that keeps it; null where nothing can be promised.
+             */
+            floor: number | null;
+            /** @description Right answers under it among those that it was chosen by. */
+            lost: number;
+            questions: number;
+            /** @description Questions without a loss that would be enough for a promise. */
+            needs: number;
+            /** @description Unanswerable questions that it leaves empty. */
+            empty: number;
         };
         QuestionFile: {
             /**
@@ -2613,6 +2769,82 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+            } | {
+                /** @enum {unknown} */
+                method: "standard-scores";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+            } | {
+                /** @enum {unknown} */
+                method: "three-deviations";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+            } | {
+                /** @enum {unknown} */
+                method: "scaled-from-least";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+            } | {
+                /** @enum {unknown} */
+                method: "unit-length";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+            } | {
+                /** @enum {unknown} */
+                method: "comb-mnz";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+            } | {
+                /** @enum {unknown} */
+                method: "borda";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+            } | {
+                /** @enum {unknown} */
+                method: "geometric-mean";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+                /** @default 0.05 */
+                least: number;
+            } | {
+                /** @enum {unknown} */
+                method: "harmonic-mean";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+                /** @default 0.05 */
+                least: number;
             };
             /** @default null */
             rerank: {
@@ -2676,6 +2908,8 @@ export interface components {
             scorer: string;
             question: string;
             passage: string;
+            /** @description Title and headings, from the outermost in, that stood before what was read. */
+            around?: string[];
         };
         /**
          * @description * `reader` - reader
@@ -2713,8 +2947,10 @@ export interface components {
             calibrated: boolean;
             /** @description Whether it says how likely a question is answered at all. */
             answerable: boolean;
-            /** @description Whether it was fitted to the labels of a workspace. */
+            /** @description Whether it weighs scorers and facts, whose parts are shown. */
             fitted: boolean;
+            /** @description Whether it came with the product, and is not of one workspace. */
+            shipped: boolean;
             remote: boolean;
             /** @description Whether it says which tokens of a passage met those of the question. */
             by_token: boolean;
@@ -3807,6 +4043,106 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    comparison: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                baseline?: number;
+                /** @description Other workspaces of yours, by number, with commas. */
+                beside?: string;
+                /** @description Such as recall@5; `delivered` where it is left out. */
+                metric?: string;
+                /** @description Which one of several of that kind, from 0. */
+                nth?: number;
+                /** @description The kind of stage that it is measured after; `context` by itself. */
+                stage?: string;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    comparedQuestions: {
+        parameters: {
+            query: {
+                /** @description A trial. */
+                first: number;
+                /** @description Such as recall@5; `delivered` where it is left out. */
+                metric?: string;
+                /** @description Which one of several of that kind, from 0. */
+                nth?: number;
+                /** @description Another one. */
+                second: number;
+                /** @description The kind of stage that it is measured after; `context` by itself. */
+                stage?: string;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparedQuestions"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];

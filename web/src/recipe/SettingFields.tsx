@@ -37,6 +37,12 @@ export function KindFields({
         choose={(to) => editing.set(path, turned(catalogue, name, values, to))}
         wrong={editing.wrong[key]}
       />
+      {typeof kind?.facts.help === "string" && (
+        <p className="small-text soft mb-2">
+          {typeof kind.facts.measure === "string" && <>Score: {kind.facts.measure}. </>}
+          {kind.facts.help}
+        </p>
+      )}
       <SettingFields key={String(chosen)} settings={settings} path={path} {...editing} />
     </>
   );

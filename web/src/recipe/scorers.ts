@@ -2,7 +2,7 @@
 import type { RecipeBody } from "./paths";
 
 /** The share of the fused score beside several scorers, where a recipe says nothing. */
-export const BLEND_OF_SEVERAL = 0.5;
+export const BLEND_OF_SEVERAL = 0;
 
 export interface Use {
   scorer: string;

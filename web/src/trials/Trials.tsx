@@ -1,6 +1,7 @@
 // Trials: recipes against metrics, and where each loses its questions.
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
+import { useSearchParams } from "react-router";
 import { useFamily } from "../api/catalogue";
 import type { Job, Trial } from "../api/client";
 import { usePutInForce } from "../recipe/api";
@@ -9,6 +10,9 @@ import { JobBar } from "../shell/JobBar";
 import { toneOfCause } from "../shell/pin";
 import { Empty, Shown } from "../shell/states";
 import { duration, percent, score } from "../text/numbers";
+import type { Measure } from "./api";
+import { Compared } from "./Compared";
+import { Questions } from "./Questions";
 
 /** A column or a choice of the page: a stage by what it is, and by its number among those of its kind. */
 interface Place {
@@ -19,6 +23,8 @@ interface Place {
 }
 
 const AFTER = ["context", "reranked", "fused"];
+/** Whether the answer was delivered, as a metric: 1 or 0. */
+const REACHED = "delivered";
 
 /** The stages that any of the trials has: what is measured last comes first, then the branches. */
 function placesOf(rows: Trial[]): Place[] {
@@ -59,7 +65,28 @@ export function Trials() {
   const toCome = useTrialsToCome().data ?? [];
   const [stage, setStage] = useState("context");
   const [k, setK] = useState(5);
+  const [metric, setMetric] = useState(REACHED);
+  const [baseline, setBaseline] = useState<number | null>(null);
   const [all, setAll] = useState(false);
+  const [given, setGiven] = useSearchParams();
+  const metrics = useFamily("metrics").kinds;
+  const kind = metrics.find(({ name }) => name === metric);
+  const title = !kind ? "Delivered" : kind.facts.cut ? `${kind.title}@${k}` : kind.title;
+  const [first, second] = ["first", "second"].map((name) => Number(given.get(name)));
+  const compared = (rows: Trial[]): Measure => {
+    const place = placeOf(rows, stage);
+    return {
+      metric: kind?.facts.cut ? `${metric}@${k}` : metric,
+      stage: metric === REACHED ? "context" : (place?.kind ?? "context"),
+      nth: metric === REACHED ? 0 : (place?.nth ?? 0),
+    };
+  };
+  if (first && second && trials.data)
+    return (
+      <main className="panel trials" aria-label="Trials">
+        <Questions {...{ first, second, title }} measure={compared(trials.data)} close={() => setGiven({})} />
+      </main>
+    );
   return (
     <main className="panel trials" aria-label="Trials">
       {toCome.length > 0 && <ToCome jobs={toCome} />}
@@ -73,16 +100,32 @@ export function Trials() {
             )
           ) : (
             <>
-              <div className="d-flex align-items-center gap-3 mb-2">
+              <div className="d-flex flex-wrap align-items-center gap-3 mb-2">
                 <h2>Trials</h2>
                 <span className="soft small-text">
-                  Newest trial of each recipe: {rows[0]!.questions} questions, {rows[0]!.answerable}{" "}
-                  answerable. Larger is better; the best is green.
+                  newest of each recipe: {rows[0]!.questions} questions, {rows[0]!.answerable} answerable
                 </span>
                 <label className="ms-auto small-text text-nowrap">
+                  compare by{" "}
+                  <select
+                    className="form-select form-select-sm d-inline-block w-auto"
+                    aria-label="Compared by"
+                    value={metric}
+                    onChange={(event) => setMetric(event.target.value)}
+                  >
+                    <option value={REACHED}>Delivered</option>
+                    {metrics.map((one) => (
+                      <option key={one.name} value={one.name}>
+                        {one.title}
+                      </option>
+                    ))}
+                  </select>
+                </label>
+                <label className="small-text text-nowrap">
                   measured after{" "}
                   <select
                     className="form-select form-select-sm d-inline-block w-auto"
+                    aria-label="Measured after"
                     value={stage}
                     onChange={(event) => setStage(event.target.value)}
                   >
@@ -117,6 +160,14 @@ export function Trials() {
                   onChange={() => setAll(!all)}
                 />
               </div>
+              <Compared
+                {...{ title, baseline, setBaseline }}
+                measure={compared(rows)}
+                open={(before, after) => setGiven({ first: String(before), second: String(after) })}
+              />
+              <h3>
+                All measures <span className="soft fw-normal">larger is better; the best is green</span>
+              </h3>
               <MetricTable rows={rows} place={placeOf(rows, stage)} k={k} all={all} />
               <Holes rows={rows} place={placeOf(rows, stage)} k={k} />
               <LedgerPicture rows={rows} />

@@ -45,6 +45,11 @@ class SparseBranch:
     encoder: None = None
 
     @property
+    def least(self) -> float | None:
+        """0, what a chunk without any of the terms has; a log likelihood can be below it, and has no end."""
+        return None if self.settings["variant"] == DIRICHLET else 0.0
+
+    @property
     def measure(self) -> str:
         return FIELDED if self.settings["fields"] else MEASURES[self.settings["variant"]]
 

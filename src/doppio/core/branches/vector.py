@@ -31,6 +31,11 @@ class DenseBranch:
     encoder: TextEncoder
 
     @property
+    def least(self) -> float | None:
+        """-1 for cosines; products and distances have no end."""
+        return -1.0 if self.settings["metric"] == COSINE else None
+
+    @property
     def measure(self) -> str:
         return MEASURES[self.settings["metric"]]
 

@@ -11,6 +11,9 @@ class FusionMethod(Kind, Protocol):
     """A method; its module holds one as `KIND`.
 
     measure : what its scores are, for people; larger is better
+
+    Where it has a `help`, that says whether it hangs on the depth of a branch. One that is `usual` is drawn beside
+    others in the mix. One that is `by_least` is given the least score that each branch can have, as `least`.
     """
 
     @property
@@ -18,6 +21,18 @@ class FusionMethod(Kind, Protocol):
 
     def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:
         """Fuse rankings, best first, with one weight each; `settings` is the recipe's `fusion`."""
+
+
+def fused_by(
+    method: FusionMethod,
+    rankings: Sequence[Ranking],
+    weights: Sequence[float],
+    settings: Mapping[str, Any],
+    least: Sequence[float | None],
+) -> Fused:
+    """Fuse by a method, which is told the least score of each branch where it asks for that."""
+    more = {"least": least} if getattr(method, "by_least", False) else {}
+    return method.fuse(rankings, weights, settings, **more)
 
 
 DEPTH = whole("depth", "Depth, in chunks", 1, 10_000, 50)

@@ -44,6 +44,28 @@ def checked(weights: Sequence[float] | None, count: int) -> Sequence[float]:
     return weights
 
 
+def parts(weights: Sequence[float] | None, count: int) -> list[float]:
+    """Weights of `count` rankings that add up to 1.
+
+    Raises
+    ------
+    ValueError
+        As `checked`, or if all are zero.
+    """
+    given = checked(weights, count)
+    total = sum(given)
+    if total <= 0:
+        raise ValueError("weights: all are zero; at least one must be positive")
+    return [weight / total for weight in given]
+
+
+def scaled(scores: Scores) -> NDArray[np.float64]:
+    """Scores of a list from 0, its last, to 1, its best; all 1 where they are equal: (n,) float64."""
+    values = scores.astype(np.float64)
+    low, high = (values.min(), values.max()) if len(values) else (0.0, 0.0)
+    return np.asarray((values - low) / (high - low) if high > low else np.ones(len(values)))
+
+
 def pour(rankings: Sequence[Ids], given: Sequence[NDArray[np.float64]], weights: Sequence[float]) -> Fused:
     """A ranking by the sums of what each branch gives to each of its chunks.
 

@@ -59,6 +59,8 @@ class ReciprocalRank:
 
     name, title, order = "reciprocal-rank", "reciprocal ranks", 1
     measure = "sum of weight / (k + rank)"
+    help = "Does not hang on the depth of a branch."
+    usual = True
     settings: tuple[Setting, ...] = (number("k", "k, added to each rank", 0.001, 10_000, 60),)
 
     def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:

@@ -3,9 +3,7 @@
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-import numpy as np
-
-from doppio.core.fusion.pouring import Fused, Ranking, checked, pour
+from doppio.core.fusion.pouring import Fused, Ranking, parts, pour, scaled
 from doppio.core.kinds import Setting
 
 
@@ -40,16 +38,8 @@ def scaled_score_fusion(rankings: Sequence[Ranking], *, weights: Sequence[float]
     ----------
     .. [1] J. Lee, "Analyses of multiple evidence combination", SIGIR 1997, for min-max scaling.
     """
-    weights = checked(weights, len(rankings))
-    total = sum(weights)
-    if total <= 0:
-        raise ValueError("weights: all are zero; at least one must be positive")
-    given = []
-    for (_, scores), weight in zip(rankings, weights, strict=True):
-        values = scores.astype(np.float64)
-        low, high = (values.min(), values.max()) if len(values) else (0.0, 0.0)
-        scaled = (values - low) / (high - low) if high > low else np.ones(len(values))
-        given.append(weight / total * scaled)
+    weights = parts(weights, len(rankings))
+    given = [weight * scaled(scores) for (_, scores), weight in zip(rankings, weights, strict=True)]
     return pour([chunks for chunks, _ in rankings], given, weights)
 
 
@@ -58,6 +48,8 @@ class ScaledScores:
 
     name, title, order = "scaled-scores", "scaled scores", 2
     measure = "weighted mean of scores scaled to 0 to 1"
+    help = "Hangs on the depth of a branch: the last of a list is 0."
+    usual = True
     settings: tuple[Setting, ...] = ()
 
     def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:

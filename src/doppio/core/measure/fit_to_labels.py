@@ -6,11 +6,12 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import minimize, minimize_scalar
-from scipy.special import expit
+from scipy.optimize import minimize_scalar
 
+from doppio.core.measure.calibrating import slope_and_offset
 from doppio.core.measure.fitting import Fitted, Floats, Listed, fit_honestly, surprise
 from doppio.core.measure.significance import paired_randomisation
+from doppio.core.models.fitted_folder import Weight
 
 # Fewer questions with an answer in their shortlists say too little to fit anything by.
 LEAST = 20
@@ -49,7 +50,12 @@ class Outcome:
     figures: dict[str, Any]
 
 
-def fit_to_labels(names: Sequence[str], gathered: Sequence[Gathered], today: Mapping[str, float]) -> Outcome:
+def fit_to_labels(
+    names: Sequence[str],
+    gathered: Sequence[Gathered],
+    today: Mapping[str, float],
+    begin: Mapping[str, Weight] | None = None,
+) -> Outcome:
     """Fit weights of scorers and facts to labels.
 
     Parameters
@@ -57,6 +63,8 @@ def fit_to_labels(names: Sequence[str], gathered: Sequence[Gathered], today: Map
     names : f names of scorers and facts, as the columns of `values` stand
     gathered : labelled questions
     today : by name, the share that each has in today's order; those that are left out have none
+    begin : by name, weights that were fitted elsewhere, which are begun from instead; None where there are none.
+        What it does not name begins at 0
 
     Raises
     ------
@@ -65,20 +73,19 @@ def fit_to_labels(names: Sequence[str], gathered: Sequence[Gathered], today: Map
 
     Notes
     -----
-    Values are standardised over all pairs. Weights begin as today's shares times the one factor under which the
-    labels are likeliest, and move away from there by `fit_honestly`. The figures are those of held-out questions.
+    Values are standardised over all pairs, or as `begin` says. Weights begin as today's shares, or those of `begin`,
+    times the one factor under which the labels are likeliest, and move away from there by `fit_honestly`. The figures
+    are those of held-out questions.
     """
     told = [one for one in gathered if one.right.any()]
     if len(told) < LEAST:
         raise ValueError(
             f"only {len(told)} labelled questions have an answer in their shortlists; {LEAST} are needed to fit by"
         )
-    every = np.concatenate([one.values for one in gathered])
-    centre = np.nan_to_num(np.nanmean(np.where(np.isnan(every).all(axis=0), 0.0, every), axis=0))
-    spread = np.nan_to_num(np.nanstd(np.where(np.isnan(every).all(axis=0), 0.0, every), axis=0))
-    spread = np.where(spread > 1e-9, spread, 1.0)
+    centre, spread = _scale(names, gathered, begin)
     listed = [Listed(np.nan_to_num((one.values - centre) / spread, nan=0.0), one.right) for one in gathered]
-    shares = np.array([today.get(name, 0.0) for name in names])
+    known = {name: one.weight for name, one in begin.items()} if begin else today
+    shares = np.array([known.get(name, 0.0) for name in names])
     start = shares * _factor(listed, shares)
     fitted = fit_honestly(listed, start)
     return Outcome(
@@ -92,25 +99,31 @@ def fit_to_labels(names: Sequence[str], gathered: Sequence[Gathered], today: Map
     )
 
 
+def _scale(
+    names: Sequence[str], gathered: Sequence[Gathered], begin: Mapping[str, Weight] | None
+) -> tuple[Floats, Floats]:
+    """Centres and spreads of the columns."""
+    every = np.concatenate([one.values for one in gathered])
+    known = np.where(np.isnan(every).all(axis=0), 0.0, every)
+    centre, spread = np.nan_to_num(np.nanmean(known, axis=0)), np.nan_to_num(np.nanstd(known, axis=0))
+    spread = np.where(spread > 1e-9, spread, 1.0)
+    for column, name in enumerate(names):
+        if begin and name in begin:
+            centre[column], spread[column] = begin[name].centre, begin[name].spread
+    return centre, spread
+
+
 def _factor(listed: Sequence[Listed], shares: Floats) -> float:
-    """How much one unit of today's order says."""
+    """How much one unit of what is begun from says."""
     found = minimize_scalar(lambda at: surprise(listed, shares * np.exp(at)), bounds=(-4, 4), method="bounded")
     return float(np.exp(found.x))
 
 
 def _calibration(fitted: Fitted, gathered: Sequence[Gathered]) -> dict[str, float]:
     """Slope and offset by the held-out scores."""
-    scores = np.concatenate(fitted.held_out)
-    right = np.concatenate([one.right for one in gathered]).astype(np.float64)
-
-    def loss(of: Floats) -> tuple[float, Floats]:
-        logits = np.exp(of[0]) * scores + of[1]
-        off = expit(logits) - right
-        slope = np.array([np.sum(off * scores) * np.exp(of[0]), np.sum(off)])
-        return float(np.sum(np.logaddexp(0, logits) - right * logits)), slope
-
-    found = minimize(loss, np.array([0.0, -2.0]), jac=True, method="L-BFGS-B").x
-    return {"slope": float(np.exp(found[0])), "offset": float(found[1])}
+    right = np.concatenate([one.right for one in gathered])
+    slope, offset = slope_and_offset(np.concatenate(fitted.held_out), right)
+    return {"slope": slope, "offset": offset}
 
 
 def _figures(fitted: Fitted, gathered: Sequence[Gathered]) -> dict[str, Any]:

@@ -45,6 +45,23 @@ def measure(ranking: NDArray[np.int64], relevance: Relevance, table: ChunkTable,
     return {name: value for name, value in found.items() if value is not None}
 
 
+def measured_by(metric: str, ranking: NDArray[np.int64], relevance: Relevance, table: ChunkTable) -> float | None:
+    """One metric of one ranking, by its name with its k, such as `recall@5`; see `measure`.
+
+    Raises
+    ------
+    ValueError
+        If there is none of that name; says which there are.
+    """
+    name, _, k = metric.partition("@")
+    kind = METRICS.get(name)
+    if kind.cut != k.isdecimal() or (kind.cut and int(k) < 1):
+        right = f"{name} needs a cut-off, as in {name}@5" if kind.cut else f"{name} has no cut-off"
+        raise ValueError(f"{metric!r}: {right}")
+    judged = Judged(handed_on(ranking, table), relevance, table)
+    return kind.of(judged, int(k) if kind.cut else len(judged.ranking))
+
+
 def mean(rows: Iterable[Metrics]) -> Metrics:
     """Mean of each metric over the questions that have it, in the order of the first question's keys."""
     sums: dict[str, float] = {}

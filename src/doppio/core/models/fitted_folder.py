@@ -9,6 +9,7 @@ import numpy as np
 
 from doppio.core.errors import ModelFolderError
 from doppio.core.fingerprint import fingerprint
+from doppio.core.models.answerable import Answerable
 from doppio.core.models.folder import FORMAT, MANIFEST, drafted, read_json, write_manifest
 from doppio.core.models.scorer_folder import Calibration
 
@@ -34,6 +35,7 @@ class FittedFolder:
     weights : by the name of a scorer or a fact
     window, windows : how its scorers read, as in a recipe
     calibration : how its scores become probabilities
+    answerable : says how likely anything answers; None where that was not learned
     """
 
     name: str
@@ -44,6 +46,12 @@ class FittedFolder:
     window: int | None
     windows: int | None
     calibration: Calibration
+    answerable: Answerable | None = None
+
+    @property
+    def shipped(self) -> bool:
+        """Whether it came with the product, and was not fitted to a workspace's labels."""
+        return not self.name.startswith(PREFIX)
 
     def to_json(self) -> dict[str, Any]:
         """As a manifest without its name; `from_json` gives the same back."""
@@ -55,6 +63,7 @@ class FittedFolder:
             "window": self.window,
             "windows": self.windows,
             "calibration": vars(self.calibration),
+            **({"answerable": self.answerable.to_json()} if self.answerable else {}),
         }
 
     @classmethod
@@ -75,13 +84,14 @@ class FittedFolder:
             calibration = Calibration(float(body["calibration"]["slope"]), float(body["calibration"]["offset"]))
             window, windows = body["window"], body["windows"]
             title = str(body["title"])
+            answerable = Answerable.from_json(body["answerable"]) if body.get("answerable") else None
         except (KeyError, TypeError, ValueError, AttributeError) as error:
             raise ModelFolderError(f"{where}: {error} is missing or is not what it should be") from error
         lacking = [key for key in (*scorers, *facts) if key not in weights]
         numbers = [part for one in weights.values() for part in vars(one).values()]
         if lacking or not np.isfinite(numbers).all() or any(one.spread <= 0 for one in weights.values()):
             raise ModelFolderError(f"{where}: weights: {', '.join(lacking) or 'a number'} is missing or out of range")
-        return cls(name, title, scorers, facts, weights, window, windows, calibration)
+        return cls(name, title, scorers, facts, weights, window, windows, calibration, answerable)
 
 
 def named(body: Mapping[str, Any]) -> str:
@@ -90,9 +100,9 @@ def named(body: Mapping[str, Any]) -> str:
 
 
 def write_fitted(root: Path, folder: FittedFolder) -> None:
-    """Write a fitted scorer's folder below `root`, atomically; one that is there is the same."""
+    """Write a fitted scorer's folder below `root`, atomically; one of labels that is there is the same."""
     target = root / folder.name
-    if (target / MANIFEST).is_file():
+    if (target / MANIFEST).is_file() and not folder.shipped:
         return
     with drafted(target) as draft:
         write_manifest(draft, {"kind": FITTED, "name": folder.name, **folder.to_json()})

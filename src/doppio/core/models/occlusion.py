@@ -19,8 +19,10 @@ class SentenceDrop:
     drop: float
 
 
-def sentence_drops(scorer: JointScorer, question: str, passage: str) -> list[SentenceDrop]:
+def sentence_drops(scorer: JointScorer, question: str, passage: str, line: str = "") -> list[SentenceDrop]:
     """Score a passage without each of its sentences in turn; those after the first sixty are taken together.
+
+    `line` stands before it each time, as title and headings stand before a window.
 
     References
     ----------
@@ -29,8 +31,9 @@ def sentence_drops(scorer: JointScorer, question: str, passage: str) -> list[Sen
     """
     starts = np.unique(np.concatenate([[0], sentence_starts(passage)]))[:MOST_SENTENCES]
     bounds = list(zip(starts.tolist(), [*starts[1:].tolist(), len(passage)], strict=True))
-    without = [Passage(passage[:start] + passage[end:]) for start, end in bounds]
-    scores = scorer.score(question, [Passage(passage), *without]).scores
+    before = f"{line}\n" if line else ""
+    texts = [passage, *(passage[:start] + passage[end:] for start, end in bounds)]
+    scores = scorer.score(question, [Passage(before + text) for text in texts]).scores
     return [
         SentenceDrop(start, end, float(scores[0] - score))
         for (start, end), score in zip(bounds, scores[1:].tolist(), strict=True)

@@ -1,4 +1,4 @@
-"""Fitted scorers: weights of other scorers and of plain facts, fitted to somebody's labels."""
+"""Fitted scorers: weights of other scorers and of plain facts, fitted to labels; those that ship, on manuals."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -7,7 +7,7 @@ import numpy as np
 
 from doppio.core.errors import ModelFolderError
 from doppio.core.kinds import Setting, Settings
-from doppio.core.models.fitted_folder import FittedFolder, open_fitted
+from doppio.core.models.fitted_folder import FittedFolder, named, open_fitted
 from doppio.core.models.joint import JointScorer, Passage, Scored, Share
 from doppio.core.models.registry import Models
 from doppio.core.reranking.facts.kind import FACTS, Floats, Shortlist
@@ -54,11 +54,10 @@ class FittedScorer:
     blend = 0.0
 
     def __init__(self, folder: FittedFolder, known: Known) -> None:
-        self.name, self.calibration = folder.name, folder.calibration
+        self.name, self.calibration, self.answerable = folder.name, folder.calibration, folder.answerable
         self.known = known
         self._weights = [folder.weights[name] for name in known.names]
-        # The name is that of the weights.
-        self.digest = folder.name + known.scorers.digest
+        self.digest = named(folder.to_json()) + known.scorers.digest
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         raise ModelFolderError(f"{self.name}: weighs what is known of a shortlist, so it scores no other passages")
@@ -77,7 +76,7 @@ class FittedScorer:
 
 
 class Fitted:
-    """Those that were fitted to the labels of a workspace."""
+    """Those that ship, and those that were fitted to the labels of a workspace."""
 
     name, title, order = "fitted", "fitted to labels", 3
     settings: tuple[Setting, ...] = ()
@@ -85,7 +84,15 @@ class Fitted:
 
     def offers(self, models: Models) -> list[Offered]:
         return [
-            Offered(folder.name, folder.title, calibrated=True, alone=False, fitted=True)
+            Offered(
+                folder.name,
+                folder.title,
+                calibrated=True,
+                answerable=folder.answerable is not None,
+                alone=False,
+                fitted=True,
+                shipped=folder.shipped,
+            )
             for folder in models.fitted()
         ]
 

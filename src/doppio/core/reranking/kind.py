@@ -23,7 +23,8 @@ class Offered:
     remote : whether it runs behind an endpoint
     by_token : whether it can say which tokens of a passage met those of the question
     alone : whether it scores passages that are in no corpus
-    fitted : whether it was fitted to the labels of a workspace
+    fitted : whether it weighs scorers and facts, whose parts can be shown
+    shipped : whether it came with the product, and is not of one workspace
     """
 
     name: str
@@ -37,6 +38,7 @@ class Offered:
     by_token: bool = False
     alone: bool = True
     fitted: bool = False
+    shipped: bool = True
 
 
 class ScorerKind(Kind, Protocol):

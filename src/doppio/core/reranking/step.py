@@ -16,8 +16,8 @@ from doppio.core.reranking.late_interaction import LateInteraction
 from doppio.core.reranking.windowed import Candidate, Reading, read_in_windows, read_whole
 
 PROBABILITY = "probability that the passage answers, 0 to 1"
-# What measures best beside several scorers; see docs/scorer.md.
-BLEND_OF_SEVERAL = 0.5
+# What measures best beside several scorers on left-out manuals; see docs/scorer.md.
+BLEND_OF_SEVERAL = 0.0
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from doppio.core.fusion.kind import METHODS
+from doppio.core.fusion.kind import METHODS, fused_by
 from doppio.core.kinds import Settings
 from doppio.core.measure.relevance import Relevance
 from doppio.core.ranking import Ids
@@ -21,8 +21,9 @@ def mix_curve(
     fusion: Settings,
     *,
     k: int,
+    least: Sequence[float | None],
 ) -> list[dict[str, Any]]:
-    """recall@k of every fusion method as the weight moves from the first branch to the second.
+    """recall@k of the recipe's fusion method and the usual ones as the weight moves from the first branch on.
 
     The recipe's own method has the settings of `fusion`, the others have their defaults. For a single trace the rank
     of its first relevant chunk is told as well.
@@ -31,12 +32,15 @@ def mix_curve(
     lists = [[(stage.chunks, stage.scores) for stage in stages] for stages in rankings]
     curves = []
     for method in METHODS:
+        if method.name != fusion["method"] and not getattr(method, "usual", False):
+            continue
         settings = {one.name: one.default for one in method.settings}
         settings |= fusion if fusion["method"] == method.name else {}
         points = []
         for step in range(STEPS + 1):
             share = step / STEPS
-            fused = [method.fuse(both, [1 - share, share], settings).chunks for both in lists]
+            weights = [1 - share, share]
+            fused = [fused_by(method, both, weights, settings, least).chunks for both in lists]
             rank = relevances[0].first(fused[0]) if len(traces) == 1 else None
             points.append({"second": share, "recall": _recall(fused, relevances, k), "rank": rank})
         curves.append({"method": method.name, "title": method.title, "points": points})

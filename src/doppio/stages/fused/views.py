@@ -51,5 +51,6 @@ class MixView(APIView):
             branches,
             core.fusion,
             k=core.passed_by_fusion,
+            least=pipeline.least,
         )
         return Response({**body, "questions": len(rows), "curves": curves})

@@ -10,11 +10,13 @@ from rest_framework.request import Request
 from doppio.core.errors import DoppioError, RecipeError
 from doppio.core.measure.fit_to_labels import FUSED, Gathered, fit_to_labels
 from doppio.core.measure.relevance import relevance
+from doppio.core.models.fitted_folder import FittedFolder
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress
 from doppio.core.recipe.check import check
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.facts.kind import FACTS
+from doppio.core.reranking.fitted import FittedScorer as Weighing
 from doppio.core.reranking.fitted import Known
 from doppio.core.reranking.kind import COMMON
 from doppio.core.reranking.late_interaction import NAME as LATE
@@ -80,10 +82,14 @@ def fit_recipe(recipe: RecipeVersion, user: User | None, progress: Progress) -> 
     wanted = _with_late_interaction(core)
     pipeline = build(recipe.workspace, wanted, progress)
     known = _known(pipeline)
+    begun = _begun_from(core, wanted)
     gathered = _gathered(recipe.workspace, core, pipeline, known, progress)
     progress.start("fit", 1, "times")
     try:
-        found = fit_to_labels(known.names, gathered, _today(core, pipeline))
+        if begun:
+            found = fit_to_labels(known.names, gathered, {}, begun.weights)
+        else:
+            found = fit_to_labels(known.names, gathered, _today(core, pipeline))
     except ValueError as error:
         raise DoppioError(f"Nothing was fitted: {error}.") from error
     rerank = wanted.rerank or {}
@@ -92,8 +98,8 @@ def fit_recipe(recipe: RecipeVersion, user: User | None, progress: Progress) -> 
         "scorers": [part.scorer.name for part in known.scorers.parts],
         "facts": list(known.facts),
         "weights": found.weights,
-        "window": rerank["window"],
-        "windows": rerank["windows"],
+        "window": begun.window if begun else rerank["window"],
+        "windows": begun.windows if begun else rerank["windows"],
         "calibration": found.calibration,
     }
     progress.advance(1)
@@ -103,14 +109,40 @@ def fit_recipe(recipe: RecipeVersion, user: User | None, progress: Progress) -> 
 def _reranks(core: Recipe) -> None:
     if not core.rerank:
         raise RecipeError("rerank: this recipe does not rerank")
-    fitted = {folder.name for folder in models.fitted()}
-    if any(use["scorer"] in fitted for use in core.scorers):
+    fitted = {folder.name: folder.shipped for folder in models.fitted()}
+    own = [fitted[use["scorer"]] for use in core.scorers if use["scorer"] in fitted]
+    if not all(own):
         raise RecipeError("rerank: this recipe is fitted already; fit the one that it was fitted on again")
+    if own and len(core.scorers) > 1:
+        raise RecipeError("rerank: weights that ship stand beside other scorers here; name them alone to fit them")
+
+
+def _shipped_in(core: Recipe) -> FittedFolder | None:
+    """The weights that ship, where a recipe orders by them."""
+    named = {use["scorer"] for use in core.scorers}
+    return next((folder for folder in models.fitted() if folder.shipped and folder.name in named), None)
+
+
+def _begun_from(core: Recipe, wanted: Recipe) -> FittedFolder | None:
+    """The weights of manuals for a recipe's scorers, as it reads; None where none ship."""
+    assert wanted.rerank is not None
+    own = _shipped_in(core)
+    if own is not None:
+        return own
+    asked = {use["scorer"] for use in wanted.scorers}
+    read = (wanted.rerank["window"], wanted.rerank["windows"])
+    for folder in models.fitted():
+        reads_so = asked == {LATE} or read == (folder.window, folder.windows)
+        if folder.shipped and set(folder.scorers) == asked and reads_so:
+            return folder
+    return None
 
 
 def _with_late_interaction(core: Recipe) -> Recipe:
     """The recipe with late interaction among its scorers, whose kept tokens facts are made of too."""
     _reranks(core)
+    if _shipped_in(core):
+        return core
     body = copy.deepcopy(core.body)
     uses = core.scorers
     if not any(use["scorer"] == LATE for use in uses):
@@ -122,6 +154,9 @@ def _with_late_interaction(core: Recipe) -> Recipe:
 
 def _known(pipeline: Pipeline) -> Known:
     assert pipeline.reranker is not None
+    first = pipeline.reranker.parts[0].scorer
+    if isinstance(first, Weighing):
+        return first.known
     assert pipeline.reranker.late is not None
     return Known(pipeline.reranker, pipeline.reranker.late, tuple(kind.name for kind in FACTS))
 
@@ -151,6 +186,7 @@ def _gathered(
     depth = core.passed_by_fusion
     assert pipeline.reranker is not None
     blend = _blend(core, pipeline.reranker)
+    weighed = _shipped_in(core) is not None
     progress.start("score shortlists", len(questions), "questions")
     found = []
     asked = pipeline.fused_many([question.text for question in questions])
@@ -160,6 +196,8 @@ def _gathered(
         branches = {family: scores[:depth] for family, scores in first.branches.items()}
         cut = FirstStage(first.fused[:depth], branches)
         values, said = known.of(question.text, candidates, cut)
+        if weighed:
+            said = pipeline.reranker.score(question.text, candidates, cut)
         ordered = pipeline.reranker.order(said, np.arange(len(chunks)), cut.fused, blend=blend)
         today = np.empty(len(chunks))
         today[ordered.chunks] = ordered.scores

@@ -18,12 +18,23 @@ class FloorQuestionSerializer(s.Serializer):
     delivered = s.BooleanField(help_text="Whether an answer comes through where nothing is left empty.")
 
 
+class PromiseSerializer(s.Serializer):
+    most = s.FloatField(help_text="The share of right answers that may be lost.")
+    confidence = s.FloatField()
+    floor = s.FloatField(allow_null=True, help_text="The highest that keeps it; null where nothing can be promised.")
+    lost = s.IntegerField(help_text="Right answers under it among those that it was chosen by.")
+    questions = s.IntegerField()
+    needs = s.IntegerField(help_text="Questions without a loss that would be enough for a promise.")
+    empty = s.IntegerField(help_text="Unanswerable questions that it leaves empty.")
+
+
 class FloorSerializer(s.Serializer):
     k = s.IntegerField(help_text="How many go on at most.")
     floor = s.FloatField(allow_null=True)
     measure = s.CharField(allow_blank=True)
     calibrated = s.BooleanField()
     questions = FloorQuestionSerializer(many=True)
+    promises = PromiseSerializer(many=True)
 
 
 class DepthPointSerializer(s.Serializer):
@@ -84,7 +95,8 @@ class ScorerSerializer(s.Serializer):
     window = s.IntegerField(allow_null=True, help_text="Tokens that it reads best at once; null for a whole passage.")
     calibrated = s.BooleanField()
     answerable = s.BooleanField(help_text="Whether it says how likely a question is answered at all.")
-    fitted = s.BooleanField(help_text="Whether it was fitted to the labels of a workspace.")
+    fitted = s.BooleanField(help_text="Whether it weighs scorers and facts, whose parts are shown.")
+    shipped = s.BooleanField(help_text="Whether it came with the product, and is not of one workspace.")
     remote = s.BooleanField()
     by_token = s.BooleanField(help_text="Whether it says which tokens of a passage met those of the question.")
     alone = s.BooleanField(help_text="Whether it scores passages that are in no corpus.")
@@ -116,6 +128,10 @@ class RestsOnSerializer(s.Serializer):
     scorer = s.CharField(max_length=64)
     question = s.CharField(max_length=2000)
     passage = s.CharField(max_length=LONGEST)
+    around = s.ListField(
+        child=s.CharField(max_length=1000, allow_blank=True), max_length=50, required=False,
+        help_text="Title and headings, from the outermost in, that stood before what was read.",
+    )  # fmt: skip
 
 
 class SentenceDropSerializer(s.Serializer):

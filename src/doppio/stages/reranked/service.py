@@ -1,5 +1,6 @@
 """The reranker as a whole: what falls under a floor, how deep the shortlist should be, and a scorer on its own."""
 
+import math
 from collections.abc import Collection, Sequence
 from typing import Any
 
@@ -10,6 +11,7 @@ from doppio.core.errors import DoppioError, RecipeError
 from doppio.core.fingerprint import fingerprint
 from doppio.core.measure.depth import Candidates, depth_curve, depths_within
 from doppio.core.measure.ledger import DELIVERED, HELD_EMPTY
+from doppio.core.measure.promises import SHARES, promised
 from doppio.core.measure.relevance import relevance
 from doppio.core.models.joint import Passage
 from doppio.core.models.occlusion import sentence_drops
@@ -18,6 +20,7 @@ from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress
 from doppio.core.reranking.kind import kind_of_scorer, offered
 from doppio.core.reranking.step import PROBABILITY, Reranker
+from doppio.core.text.windows import line_before
 from doppio.core.trace import RERANKED, Trace
 from doppio.jobs.models import Job
 from doppio.library.models import Workspace
@@ -42,7 +45,7 @@ def floor_stage(recipe: RecipeVersion) -> dict[str, Any]:
     settings = core.rerank
     found: dict[str, Any] = {
         "k": core.select["k"], "floor": settings["floor"] if settings else None, "measure": "",
-        "calibrated": False, "questions": [],
+        "calibrated": False, "questions": [], "promises": [],
     }  # fmt: skip
     if trial is None or settings is None:
         return found
@@ -67,7 +70,26 @@ def floor_stage(recipe: RecipeVersion) -> dict[str, Any]:
             "delivered": row.cause in (DELIVERED, HELD_EMPTY),
             "relevant": relevant.any_of(stage.chunks).tolist() if relevant.chunks else [False] * len(stage.chunks),
         })  # fmt: skip
+    found["promises"] = _promises(found["questions"], core.select["k"])
     return found
+
+
+def _promises(questions: Sequence[dict[str, Any]], k: int) -> list[dict[str, Any]]:
+    """Floors that keep a promise, and how many unanswerable questions each leaves empty."""
+    best: list[float] = []
+    top: list[float] = []
+    for one in questions:
+        first = list(zip(one["scores"], one["relevant"], strict=True))[:k]
+        right = [score for score, answers in first if answers]
+        if right:
+            best.append(max(right))
+        elif not one["answerable"]:
+            top.append(max((score for score, _ in first), default=-math.inf))
+    made = [promised(best, most) for most in SHARES]
+    return [
+        {**vars(one), "empty": sum(score < one.floor for score in top) if one.floor is not None else 0}
+        for one in made
+    ]
 
 
 def reranker_of(pipeline: Pipeline) -> Reranker:
@@ -153,7 +175,7 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
 
 def scorers_listed(fitted: Collection[str]) -> list[dict[str, Any]]:
     """Scorers that a recipe can name; of those that were fitted to labels only the ones named."""
-    return [{**vars(one), "kind": kind.name} for kind, one in offered(models) if not one.fitted or one.name in fitted]
+    return [{**vars(one), "kind": kind.name} for kind, one in offered(models) if one.shipped or one.name in fitted]
 
 
 def tried(name: str, question: str, passages: Sequence[str]) -> dict[str, Any]:
@@ -182,9 +204,10 @@ def tried(name: str, question: str, passages: Sequence[str]) -> dict[str, Any]:
     }
 
 
-def rests_on(name: str, question: str, passage: str) -> list[dict[str, Any]]:
-    """By how much a score drops without each sentence."""
-    drops = sentence_drops(kind_of_scorer(name, models).alone(name, models), question, passage)
+def rests_on(name: str, question: str, passage: str, around: Sequence[str]) -> list[dict[str, Any]]:
+    """By how much a score drops without each sentence; `around` are title and headings before what was read."""
+    line = line_before(around[0], around[1:]) if around else ""
+    drops = sentence_drops(kind_of_scorer(name, models).alone(name, models), question, passage, line)
     return [{"start": drop.start, "end": drop.end, "drop": drop.drop} for drop in drops]
 
 

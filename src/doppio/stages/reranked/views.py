@@ -88,7 +88,8 @@ class TryScorerView(APIView):
         """Score passages that come with the request, beside the cosine of vectors made apart."""
         given = TrySerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        return Response(tried(given.validated_data["scorer"], *_asked(given, "passages")))
+        told = given.validated_data
+        return Response(tried(told["scorer"], told["question"], told["passages"]))
 
 
 class RestsOnView(APIView):
@@ -102,11 +103,8 @@ class RestsOnView(APIView):
         """By how much the score of a passage drops without each of its sentences."""
         given = RestsOnSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        return Response(rests_on(given.validated_data["scorer"], *_asked(given, "passage")))
-
-
-def _asked(given: TrySerializer | RestsOnSerializer, what: str) -> tuple:
-    return given.validated_data["question"], given.validated_data[what]
+        told = given.validated_data
+        return Response(rests_on(told["scorer"], told["question"], told["passage"], told.get("around", [])))
 
 
 class MatchesView(APIView):

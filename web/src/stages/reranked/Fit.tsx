@@ -22,7 +22,7 @@ export function Fit() {
           start={start}
           title="Nothing has been fitted to your labels yet"
           button="Fit to labels"
-          why="Every labelled question is reranked once. Weights of the scorers and of plain facts of a pair begin where the recipe is today and move away from there only as far as your labels carry; what they are worth is told of questions that they have not seen."
+          why="Every labelled question is reranked once. Weights of the scorers and of plain facts of a pair begin where other documentation put them, or, for scorers that no such weights ship for, where the recipe is today, and move away from there only as far as your labels carry; what they are worth is told of questions that they have not seen."
         >
           {(again) => <Versions versions={data.versions} again={again} />}
         </Measured>
@@ -168,7 +168,9 @@ function Weights({ version }: { version: FittedVersion }) {
           ))}
         </tbody>
       </table>
-      <p className="small-text soft">The thin upright line is where a weight began: what it counts today.</p>
+      <p className="small-text soft">
+        The thin upright line is where a weight began: what other documentation says, or what it counts today.
+      </p>
     </div>
   );
 }

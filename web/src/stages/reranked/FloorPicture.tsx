@@ -3,7 +3,7 @@ import { scaleLinear } from "d3-scale";
 import { useRef, useState } from "react";
 import { useFloor, type Floor } from "./api";
 import { Shown } from "../../shell/states";
-import { score } from "../../text/numbers";
+import { percent, score } from "../../text/numbers";
 import { TakeUp } from "../shared/TakeUp";
 import { binned, underFloor, withRerank } from "./settings";
 
@@ -106,7 +106,7 @@ function Picture({ data }: { data: Floor }) {
           side in its own scale. Drag the line, or move it with the arrow keys.
         </figcaption>
       </figure>
-      <Found data={data} floor={floor} low={low} found={found} />
+      <Found data={data} floor={floor} low={low} found={found} move={move} />
     </div>
   );
 
@@ -126,10 +126,12 @@ function Found({
   floor,
   low,
   found,
+  move,
 }: {
   data: Floor;
   floor: number;
   low: number;
+  move: (floor: number) => void;
   found: ReturnType<typeof underFloor>;
 }) {
   const wanted = floor <= low ? null : floor;
@@ -172,6 +174,62 @@ function Found({
       >
         Use this floor
       </TakeUp>
+      <Promises data={data} unanswerable={found.unanswerable} move={move} />
     </div>
   );
 }
+
+/** Floors by what they may lose on questions like these. */
+function Promises({
+  data,
+  unanswerable,
+  move,
+}: {
+  data: Floor;
+  unanswerable: number;
+  move: (floor: number) => void;
+}) {
+  const wanting = data.promises.find((one) => one.floor === null);
+  return (
+    <section className="mt-3" aria-label="Floors with a promise">
+      <h3>
+        With a promise{" "}
+        <span className="soft fw-normal">
+          of what is lost at most, {percent(data.promises[0]?.confidence ?? 0)} sure
+        </span>
+      </h3>
+      <table className="small-text num facts-table">
+        <tbody>
+          {data.promises.map((one) => (
+            <tr key={one.most}>
+              <th scope="row">{percent(one.most)} of answers</th>
+              <td>
+                {one.floor === null ? (
+                  <span className="soft">takes {one.needs} questions without a loss</span>
+                ) : (
+                  <>
+                    <button
+                      type="button"
+                      className="btn btn-link btn-sm p-0"
+                      onClick={() => move(down(one.floor!))}
+                    >
+                      floor {score(one.floor)}
+                    </button>
+                    , leaves {one.empty} of {unanswerable} empty
+                  </>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="small-text soft mb-0">
+        For questions like these {data.promises[0]?.questions ?? 0}.{" "}
+        {wanting && "Fewer questions can promise less."}
+      </p>
+    </section>
+  );
+}
+
+/** To three digits and not above, so that nothing more falls under it. */
+const down = (floor: number): number => Math.floor(floor * 1000) / 1000;

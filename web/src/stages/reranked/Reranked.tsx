@@ -47,6 +47,8 @@ interface Used {
   late: boolean;
   /** Whether it weighs others. */
   fitted: boolean;
+  /** Whether its weights came with the product. */
+  shipped: boolean;
   weight: number;
 }
 
@@ -65,9 +67,9 @@ function useStep(): Step {
   const uses = usesOf(settings);
   const found = uses.flatMap(({ scorer, weight }) => {
     const row = scorers.data?.find((one) => one.name === scorer);
-    return row
-      ? [{ name: scorer, title: row.title, late: row.by_token, fitted: row.fitted, weight, blend: row.blend }]
-      : [];
+    if (!row) return [];
+    const { title, by_token: late, fitted, shipped, blend } = row;
+    return [{ name: scorer, title, late, fitted, shipped, weight, blend }];
   });
   return {
     scorers: found,
@@ -80,8 +82,13 @@ function useStep(): Step {
 function what({ scorers, blend, window, windows }: Step): string {
   const joint = scorers.filter((one) => !one.late && !one.fitted);
   const told: string[] = [];
-  if (scorers.some((one) => one.fitted))
-    told.push("Scorers and plain facts of a pair, with the weights that your labels spoke for.");
+  const weighing = scorers.find((one) => one.fitted);
+  if (weighing)
+    told.push(
+      weighing.shipped
+        ? "Scorers and plain facts of a pair, with weights that other documentation spoke for; Fit to labels moves them towards yours."
+        : "Scorers and plain facts of a pair, with the weights that your labels spoke for.",
+    );
   if (scorers.some((one) => one.late))
     told.push(
       "Late interaction: each token of the question takes its best match among the passage’s tokens. Question and passage are still encoded apart.",
@@ -301,7 +308,12 @@ function Question({ asked }: { asked: Asked }) {
         {scorer?.late ? (
           <Matches asked={asked} chosen={chosen} matches={matches.data ?? []} />
         ) : (
-          <Together asked={asked} chosen={chosen} scorer={scorer && !scorer.fitted ? scorer.name : ""} />
+          <Together
+            asked={asked}
+            chosen={chosen}
+            scorer={scorer && !scorer.fitted ? scorer.name : ""}
+            windowed={step.window !== null}
+          />
         )}
         {!scorer?.fitted && parts}
       </div>
@@ -310,7 +322,17 @@ function Question({ asked }: { asked: Asked }) {
 }
 
 /** The chosen passage of a joint scorer, sentence by sentence, and its scores. */
-function Together({ asked, chosen, scorer }: { asked: Asked; chosen: number | null; scorer: string }) {
+function Together({
+  asked,
+  chosen,
+  scorer,
+  windowed,
+}: {
+  asked: Asked;
+  chosen: number | null;
+  scorer: string;
+  windowed: boolean;
+}) {
   const chunk = chunksByNumber(asked).get(chosen ?? -1);
   const stage = stageOfKind(asked, "reranked")!;
   const row = stage.chunks.indexOf(chosen ?? -1);
@@ -325,6 +347,7 @@ function Together({ asked, chosen, scorer }: { asked: Asked; chosen: number | nu
           passage={chunk?.text ?? null}
           answers={chunk?.answers ?? []}
           window={window && window[0]! >= 0 ? window : null}
+          around={windowed && chunk ? [chunk.title, ...chunk.section] : []}
         />
       )}
       {row >= 0 && (

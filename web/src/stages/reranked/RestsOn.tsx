@@ -9,19 +9,22 @@ export function RestsOn({
   question,
   passage,
   window,
+  around = [],
   answers = [],
 }: {
   scorer: string;
   question: string;
   passage: string | null;
   window: number[] | null;
+  /** Title and headings that were read before it. */
+  around?: string[];
   answers?: Range[];
 }) {
   const whole = codePoints(passage ?? "");
   const [start, end] = window ?? [0, whole.length];
   // What was read is what is explained; the rest of the passage stands around it.
   const points = whole.slice(start, end);
-  const drops = useRestsOn(scorer, question, passage === null ? null : points.join(""));
+  const drops = useRestsOn(scorer, question, passage === null ? null : points.join(""), around);
   const marked = answers
     .map((range) => ({
       start: Math.max(range.start - start!, 0),

@@ -99,11 +99,15 @@ export function useTried(scorer: string, question: string, passages: string[]) {
   });
 }
 
-export function useRestsOn(scorer: string, question: string, passage: string | null) {
+export function useRestsOn(scorer: string, question: string, passage: string | null, around: string[]) {
   return useQuery({
-    queryKey: ["rests-on", scorer, question, passage],
+    queryKey: ["rests-on", scorer, question, passage, around],
     queryFn: () =>
-      unwrap(client.POST("/api/scorers/rests-on", { body: { scorer, question, passage: passage ?? "" } })),
+      unwrap(
+        client.POST("/api/scorers/rests-on", {
+          body: { scorer, question, passage: passage ?? "", around: around.length ? around : undefined },
+        }),
+      ),
     enabled: scorer !== "" && question.trim() !== "" && Boolean(passage),
     staleTime: Infinity,
     retry: false,

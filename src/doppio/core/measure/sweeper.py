@@ -1,0 +1,93 @@
+"""Asking the same questions under many settings: what they share is built, opened and searched once."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.build.builder import Builder
+from doppio.core.build.keys import Keys
+from doppio.core.chunking.table import CorpusTexts
+from doppio.core.errors import DoppioError
+from doppio.core.fusion.pouring import Ranking
+from doppio.core.measure.comparing import Floats
+from doppio.core.measure.gate import Figure
+from doppio.core.measure.ledger import DELIVERED, cause
+from doppio.core.measure.measuring import measured_by
+from doppio.core.measure.questions import Question
+from doppio.core.measure.relevance import COVER, Relevance, document_positions, relevance
+from doppio.core.recipe.recipe import Recipe
+from doppio.core.text.document import Document, corpus_fingerprint
+
+
+class Sweeper:
+    """Asks the answerable questions of a set under one recipe after another.
+
+    Notes
+    -----
+    Chunkings and indexes are built where they are lacking, and found again by what they were made from. What a branch
+    found is kept by its settings, so recipes that differ in fusion, reranking or context search once for all of them.
+    """
+
+    def __init__(
+        self, builder: Builder, corpus: Sequence[Document], questions: Sequence[Question], *, cover: float = COVER
+    ) -> None:
+        self.builder, self.corpus, self.cover = builder, list(corpus), cover
+        self.questions = [question for question in questions if question.answerable]
+        self._key = corpus_fingerprint(self.corpus)
+        self._positions = document_positions([document.id for document in self.corpus])
+        self._texts: dict[tuple[str, str], CorpusTexts] = {}
+        self._relevance: dict[str, list[Relevance]] = {}
+        self._held: dict[str, dict[str, list[Ranking]]] = {}
+
+    def keys(self, recipe: Recipe) -> Keys:
+        """What a recipe needs built."""
+        return self.builder.keys(self._key, recipe)
+
+    def lacking(self, recipes: Sequence[Recipe]) -> int:
+        """How many different indexes have to be built for some recipes."""
+        wanted = {
+            (self.builder.family(recipe), piece.kind, piece.of)
+            for recipe in recipes
+            if self.builder.missing(self.keys(recipe))
+            for piece in self.keys(recipe).pieces()
+        }
+        return len(wanted)
+
+    def figures(self, recipe: Recipe, wanted: Figure, rows: NDArray[np.int64] | None = None) -> Floats:
+        """A figure of each answerable question: (q,) float64; NaN for those that are not among `rows`.
+
+        Raises
+        ------
+        DoppioError
+            If the recipe has no such stage, or there is no such metric.
+        """
+        table = self.builder.chunks(self.corpus, self._key, recipe)
+        keys = self.keys(recipe)
+        texts = self._texts.setdefault(
+            (keys.chunks, recipe.chunking["context"]), CorpusTexts(self.corpus, table, recipe.chunking["context"])
+        )
+        self.builder.indexes(self._key, recipe, texts)
+        pipeline = self.builder.open(self._key, recipe, texts)
+        if wanted.stage and wanted.stage not in recipe.stages:
+            raise DoppioError(f"{wanted}: there is no stage {wanted.stage!r}; there are {', '.join(recipe.stages)}")
+        if keys.chunks not in self._relevance:
+            self._relevance[keys.chunks] = [
+                relevance(table, self._positions, question, self.cover) for question in self.questions
+            ]
+        relevant = self._relevance[keys.chunks]
+        held = self._held.setdefault(keys.chunks, {})
+        rankings = pipeline.rankings([question.text for question in self.questions], held)
+        found = np.full(len(self.questions), np.nan)
+        for row in range(len(self.questions)) if rows is None else rows.tolist():
+            trace = pipeline.ask_ranked(self.questions[row].text, [branch[row] for branch in rankings])
+            if wanted.metric == DELIVERED:
+                found[row] = cause(trace, relevant[row], True) == DELIVERED
+                continue
+            stage = trace.stage(wanted.stage) if wanted.stage else trace.stages[-1]
+            try:
+                value = measured_by(wanted.metric, stage.ranking, relevant[row], table)
+            except ValueError as error:
+                raise DoppioError(f"{wanted}: {error}") from error
+            found[row] = np.nan if value is None else value
+        return found

@@ -1,0 +1,265 @@
+"""Recipes against each other: every difference with its interval, and what is within noise is called that."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from doppio.core.errors import DoppioError
+from doppio.core.measure.comparing import LEVEL, Difference, Floats, compare, holm
+from doppio.core.measure.measuring import EDITION
+from doppio.library.corpus import corpus_of
+from doppio.library.models import Workspace
+from doppio.questions.models import Question, QuestionSet
+from doppio.recipes.models import RecipeVersion
+from doppio.recipes.services import core_recipe, stage_kinds
+from doppio.trials.figures import Figures, read
+from doppio.trials.models import TrialFigures, TrialRecord, TrialRow
+
+BETTER, WORSE, NOISE, SAME = "better", "worse", "within noise", "the same on every question"
+CHUNKS = "chunks"
+# Stages in the order of the line, by their kinds; branches stand beside each other.
+LAST = ("fused", "reranked", "context")
+
+
+@dataclass(frozen=True)
+class Measure:
+    """What is compared: a metric after a stage, which is told by its kind and its number among those of it."""
+
+    metric: str
+    kind: str = "context"
+    nth: int = 0
+
+    def stage(self, recipe: RecipeVersion) -> str | None:
+        """How a recipe calls the stage; None where it has none such."""
+        kinds = stage_kinds(core_recipe(recipe))
+        own = [stage for stage, kind in kinds.items() if kind == self.kind]
+        return own[self.nth] if self.nth < len(own) else None
+
+
+@dataclass(frozen=True)
+class Column:
+    """The measured questions of a workspace, or those of one of its sets."""
+
+    workspace: Workspace
+    set: QuestionSet | None
+    questions: Sequence[Question]
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A recipe in a column; all None where it was not measured there."""
+
+    mean: float | None = None
+    questions: int = 0
+    trial: int | None = None
+    current: bool = False
+    best: bool = False
+    near_best: bool = False
+    difference: Difference | None = None
+    holm: float | None = None
+    said: str = ""
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """A table of recipes against columns.
+
+    costs : what each recipe costs in the first workspace, see `TrialFigures`; empty where it was not measured there
+    lacking : trials from before figures were kept question by question
+    """
+
+    rows: Sequence[RecipeVersion]
+    costs: Sequence[Mapping[str, float]]
+    columns: Sequence[Column]
+    cells: Sequence[Sequence[Cell]]
+    baseline: RecipeVersion | None
+    metrics: Sequence[str]
+    lacking: Sequence[TrialRecord] = field(default_factory=tuple)
+
+
+def comparison(spaces: Sequence[Workspace], measure: Measure, baseline: int | None) -> Comparison:
+    """Compare the newest trials of every recipe.
+
+    Parameters
+    ----------
+    spaces : workspaces, whose recipes are the same one where their settings are
+    measure : what is compared
+    baseline : a recipe of the first workspace; the one in force where it is None
+
+    Raises
+    ------
+    DoppioError
+        If no recipe measured here is the baseline.
+    """
+    newest = [trial for space in spaces for trial in _newest(space)]
+    lacking = [trial for trial in newest if not hasattr(trial, "figures")]
+    known = [trial for trial in newest if hasattr(trial, "figures")]
+    rows: dict[str, RecipeVersion] = {}
+    of: dict[tuple[int, str], TrialRecord] = {}
+    for trial in known:
+        rows.setdefault(trial.recipe.fingerprint, trial.recipe)
+        of.setdefault((trial.workspace_id, trial.recipe.fingerprint), trial)
+    against = _baseline(spaces[0], rows, baseline)
+    columns = [column for space in spaces for column in _columns(space)]
+    tables = {trial.pk: read(trial.figures) for trial in known}
+    now = {space.pk: (corpus_of(space), space.marked, EDITION) for space in spaces}
+    by_column = []
+    for column in columns:
+        trials = {key: of[column.workspace.pk, key] for key in rows if (column.workspace.pk, key) in of}
+        measured = {key: (trial, tables[trial.pk]) for key, trial in trials.items()}
+        by_column.append(_cells(column, rows, against, measured, measure, now))
+    cells = [[column[place] for column in by_column] for place in range(len(rows))]
+    metrics = list(dict.fromkeys(name for table in tables.values() for name in table.metrics))
+    costs = [tables[of[spaces[0].pk, key].pk].costs if (spaces[0].pk, key) in of else {} for key in rows]
+    return Comparison(list(rows.values()), costs, columns, cells, against, metrics, lacking)
+
+
+def _newest(space: Workspace) -> Iterable[TrialRecord]:
+    newest = space.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
+    return space.trials.filter(pk__in=newest).select_related("recipe", "figures").order_by("-pk")
+
+
+def _baseline(space: Workspace, rows: Mapping[str, RecipeVersion], number: int | None) -> RecipeVersion | None:
+    if number is None:
+        return next((row for row in rows.values() if row.workspace_id == space.pk and row.in_force), None)
+    found = space.recipes.filter(pk=number).first()
+    if found is None or found.fingerprint not in rows:
+        raise DoppioError(f"baseline: no recipe {number} has been measured here since figures are kept by question")
+    return rows[found.fingerprint]
+
+
+def _columns(space: Workspace) -> list[Column]:
+    """All questions, and where there are several sets, those of each."""
+    questions = list(
+        space.questions.filter(set__measured=True).only("pk", "set_id", "group", "workspace_id").order_by("position")
+    )
+    sets = [row for row in space.question_sets.filter(measured=True) if any(q.set_id == row.pk for q in questions)]
+    found = [Column(space, None, questions)]
+    if len(sets) > 1:
+        found += [Column(space, row, [q for q in questions if q.set_id == row.pk]) for row in sets]
+    return found
+
+
+def _cells(
+    column: Column,
+    rows: Mapping[str, RecipeVersion],
+    against: RecipeVersion | None,
+    measured: Mapping[str, tuple[TrialRecord, Figures]],
+    measure: Measure,
+    now: Mapping[int, tuple[str, int, int]],
+) -> list[Cell]:
+    keys = list(rows)
+    values = np.full((len(keys), len(column.questions)), np.nan)
+    for place, key in enumerate(keys):
+        if key in measured:
+            trial, table = measured[key]
+            values[place] = _values(table, measure, trial.recipe, column.questions)
+    told = (~np.isnan(values)).sum(axis=1)
+    means = [float(np.nanmean(row)) if count else None for row, count in zip(values, told, strict=True)]
+    cells = [Cell(mean, int(count)) for mean, count in zip(means, told.tolist(), strict=True)]
+    there = [place for place, mean in enumerate(means) if mean is not None]
+    for place in there:
+        trial = measured[keys[place]][0]
+        current = (trial.corpus, trial.marked, trial.measures) == now[column.workspace.pk]
+        cells[place] = replace(cells[place], trial=trial.pk, current=current)
+    if not there:
+        return cells
+    groups = groups_of(column.questions)
+    best = max(there, key=lambda place: means[place] or 0.0)
+    others = [place for place in there if place != best]
+    near = holm([found.p for found in compare(values, [(place, best) for place in others], groups=groups)])
+    for place, p in zip(others, near, strict=True):
+        cells[place] = replace(cells[place], near_best=p >= LEVEL)
+    cells[best] = replace(cells[best], best=True, near_best=True)
+    start = keys.index(against.fingerprint) if against else -1
+    if start not in there:
+        return cells
+    others = [place for place in there if place != start]
+    found = compare(values, [(start, place) for place in others], groups=groups)
+    for place, difference, p in zip(others, found, holm([one.p for one in found]), strict=True):
+        cells[place] = replace(cells[place], difference=difference, holm=p, said=said(difference, p))
+    return cells
+
+
+def said(difference: Difference, p: float) -> str:
+    """A difference in words; `p` is the corrected one."""
+    if not difference.wins and not difference.losses:
+        return SAME
+    if p >= LEVEL:
+        return NOISE
+    return BETTER if difference.mean > 0 else WORSE
+
+
+def groups_of(questions: Sequence[Question]) -> np.ndarray[Any, np.dtype[np.int64]]:
+    """Numbers of the groups: questions that are rewordings of each other have the same one."""
+    names = {name: place for place, name in enumerate(dict.fromkeys(q.group or f"\0{q.pk}" for q in questions))}
+    return np.array([names[q.group or f"\0{q.pk}"] for q in questions], np.int64)
+
+
+def _values(table: Figures, measure: Measure, recipe: RecipeVersion, questions: Sequence[Question]) -> Floats:
+    stage = measure.stage(recipe)
+    found = table.of(stage, measure.metric) if stage else {}
+    return np.array([found.get(question.pk, np.nan) for question in questions], np.float64)
+
+
+@dataclass(frozen=True)
+class Pair:
+    """A question under two recipes; `parts` is the first stage after which its answer is in play in one alone."""
+
+    question: Question
+    before: float
+    after: float
+    causes: tuple[str, str]
+    parts: str
+
+
+def by_question(first: TrialRecord, second: TrialRecord, measure: Measure) -> tuple[list[Pair], Difference]:
+    """Two trials question by question, the largest change first; and all of it together.
+
+    Raises
+    ------
+    DoppioError
+        If one was measured before figures were kept question by question.
+    """
+    tables = [read(kept) for trial in (first, second) for kept in TrialFigures.objects.filter(trial=trial)]
+    if len(tables) < 2:
+        raise DoppioError("One of them was measured before figures were kept by question; measure it again.")
+    questions = list(first.workspace.questions.filter(set__measured=True).select_related("set").order_by("position"))
+    values = np.stack([
+        _values(table, measure, trial.recipe, questions) for table, trial in zip(tables, (first, second), strict=True)
+    ])  # fmt: skip
+    (whole,) = compare(values, [(0, 1)], groups=groups_of(questions))
+    ends = [_ends(trial) for trial in (first, second)]
+    kinds = [stage_kinds(core_recipe(trial.recipe)) for trial in (first, second)]
+    found = []
+    for question, (before, after) in zip(questions, values.T.tolist(), strict=True):
+        if np.isnan(before) or np.isnan(after) or not all(question.pk in own for own in ends):
+            continue
+        (cause, play), (other, others) = (own[question.pk] for own in ends)
+        found.append(Pair(question, before, after, (cause, other), _parts(play, others, kinds)))
+    return sorted(found, key=lambda row: -abs(row.after - row.before)), whole
+
+
+def _ends(trial: TrialRecord) -> dict[int, tuple[str, dict[str, bool]]]:
+    rows = TrialRow.objects.filter(trial=trial).values_list("question", "cause", "in_play")
+    return {question: (cause, in_play) for question, cause, in_play in rows}
+
+
+def _parts(first: Mapping[str, bool], second: Mapping[str, bool], kinds: Sequence[Mapping[str, str]]) -> str:
+    """The kind of the first stage after which an answer is in play in one alone; empty where that is nowhere."""
+    play = [_by_kind(own, names) for own, names in zip((first, second), kinds, strict=True)]
+    branches = sorted({kind for own in play for kind in own} - {CHUNKS, *LAST})
+    for kind in (CHUNKS, *branches, *LAST):
+        if all(kind in own for own in play) and play[0][kind] != play[1][kind]:
+            return kind
+    return ""
+
+
+def _by_kind(play: Mapping[str, bool], kinds: Mapping[str, str]) -> dict[str, bool]:
+    found: dict[str, bool] = {}
+    for stage, still in play.items():
+        kind = kinds.get(stage, stage)
+        found[kind] = found.get(kind, False) or still
+    return found
