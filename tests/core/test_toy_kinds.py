@@ -27,6 +27,7 @@ from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.suggest import kind as suggesting  # noqa: F401  so that its family is there
 from doppio.core.text.document import corpus_fingerprint
 from tests.core.corpus import MODELS, ROOT, documents
+from tests.core.test_kinds import FUSION
 from tests.server.workspace import labelled
 
 PLACE, PACKAGE = ROOT / "tests" / "toy_kinds", "toy-kinds"
@@ -101,7 +102,7 @@ class Toys(unittest.TestCase):
         (info / "entry_points.txt").write_text("\n".join(lines))
         with mock.patch.object(sys, "path", [*sys.path, str(folder)]):
             outside.switch_on([PACKAGE, "broken-kinds"])
-            self.assertEqual(list(METHODS.kinds), ["reciprocal-rank", "scaled-scores", "best-rank"])
+            self.assertEqual(list(METHODS.kinds), [*FUSION, "best-rank"])
             told = outside_reasons()
         self.assertIn("RuntimeError: not today", told["fusion.half-broken"])
         self.assertIn("it has no fuse", told["fusion.no-fuse"])

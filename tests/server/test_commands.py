@@ -43,8 +43,8 @@ def here(*arguments):
     return subprocess.CompletedProcess(arguments, status, out.getvalue(), err.getvalue())
 
 
-class TrialCommand(unittest.TestCase):
-    """One run is made as a person makes it; the others only differ in what they are given."""
+class OverFiles(unittest.TestCase):
+    """Commands over a folder of small files."""
 
     @classmethod
     def setUpClass(cls):
@@ -67,6 +67,10 @@ class TrialCommand(unittest.TestCase):
         given = {"documents": self.documents, "questions": self.questions, "recipe": self.recipe,
                  "cache": self.folder / "cache", **changes}  # fmt: skip
         return by("trial", *(part for name, value in given.items() for part in (f"--{name}", value)))
+
+
+class TrialCommand(OverFiles):
+    """One run is made as a person makes it; the others only differ in what they are given."""
 
     def test_everything_that_it_writes(self):
         out = {name: self.folder / name for name in ("json", "run", "qrels")}
@@ -112,7 +116,7 @@ class TrialCommand(unittest.TestCase):
         self.assertEqual(self.trial(json=self.folder / "nowhere" / "x").returncode, 2)
 
 
-class Gate(TrialCommand):
+class Gate(OverFiles):
     """Recipes beside each other, an earlier run and another system's; the gate and what it writes."""
 
     @classmethod
@@ -185,12 +189,8 @@ class Gate(TrialCommand):
         old.write_text(json.dumps({"ledger": {}, "recipe": {}}))
         self.assertIn("run that trial again", self.trial(baseline=old).stderr)
 
-    test_indexes_are_reused_between_runs = None
 
-
-class SweepCommand(unittest.TestCase):
-    setUpClass, place = TrialCommand.setUpClass, TrialCommand.place
-
+class SweepCommand(OverFiles):
     def sweep(self, *axes, **changes):
         given = {"documents": self.documents, "questions": self.questions, "recipe": self.recipe,
                  "cache": self.folder / "cache", **changes}  # fmt: skip
@@ -210,7 +210,7 @@ class SweepCommand(unittest.TestCase):
                          tuple(found["chosen"].values()))  # fmt: skip
         # What it says of the present settings is what a trial says.
         trial = self.folder / "trial.json"
-        TrialCommand.trial(self, json=trial)
+        self.trial(json=trial)
         self.assertAlmostEqual(json.loads(trial.read_text())["stages"]["context"]["mrr"],
                                found["settings"][0]["mean"], places=5)  # fmt: skip
         for by in ("random", "halving"):

@@ -77,7 +77,7 @@ class Comparing(TestCase):
         self.assertLess(costs[self.other.pk]["bytes"], costs[self.recipe.pk]["bytes"])
         self.assertGreater(costs[self.other.pk]["milliseconds"], 0)
         handed = [row.trace["tokens"] for row in self.second.rows.all()]
-        self.assertAlmostEqual(costs[self.other.pk]["tokens"], np.mean(handed), places=1)
+        self.assertAlmostEqual(costs[self.other.pk]["tokens"], np.mean(handed), delta=0.06)
 
     def test_a_stage_is_found_by_its_kind_whatever_a_branch_is_called(self):
         rows = {row["recipe"]["id"]: row["cells"][0] for row in self.get(metric="recall@1", stage="sparse")["rows"]}

@@ -22,7 +22,7 @@ COMMANDS = {
     "sweep": Lazy(
         "sweep",
         "sweep",
-        "Try settings of a recipe, and say what the best are worth on unseen questions.",
+        "Try settings, prefer a broad height to a lone peak, and say what the choice is worth on unseen questions.",
     ),
     "bench": Lazy(
         "bench",

@@ -64,7 +64,7 @@ def trial(
     cache: Annotated[Path, typer.Option(help="Where built indexes are kept and found again.")] = VAR / "cache",
     cover: Annotated[float, typer.Option(help="Share of the shorter of span and chunk that must overlap.")] = 0.5,
 ) -> None:
-    """Measure recipes against labelled questions, say at which stage answers were lost, and hold a gate.
+    """Measure recipes against labelled questions, say where answers were lost, and hold a gate.
 
     Ends with 1 where the gate closes, and with 2 where something given is wrong.
     """

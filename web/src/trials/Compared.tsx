@@ -113,9 +113,9 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
             </th>
             <th>Gain, larger is better</th>
             <th title="Questions on which it is better, worse, equal">Better : worse : equal</th>
-            {data.columns.map((one, at) => (
-              <th key={`${one.workspace} ${one.set}`} className="text-end">
-                {data.columns.length > 1 && (
+            {data.columns.length > 1 &&
+              data.columns.map((one, at) => (
+                <th key={`${one.workspace} ${one.set}`} className="text-end">
                   <button
                     type="button"
                     className={`btn btn-sm p-0 ${at === place ? "fw-bold" : "btn-link"}`}
@@ -125,9 +125,8 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
                     {many ? `${one.workspace_name}: ` : ""}
                     {one.title} <span className="soft">{one.questions}</span>
                   </button>
-                )}
-              </th>
-            ))}
+                </th>
+              ))}
           </tr>
         </thead>
         <tbody>
@@ -244,7 +243,7 @@ function Row({
               type="button"
               className="btn btn-link btn-sm p-0"
               title="Question by question"
-              aria-label={`${name}, question by question`}
+              aria-label={`${apart.wins} : ${apart.losses} : ${apart.ties} of ${name}, question by question`}
               onClick={() => open(base, cell.trial!)}
             >
               {apart.wins} : {apart.losses} : {apart.ties}
@@ -253,23 +252,20 @@ function Row({
             `${apart.wins} : ${apart.losses} : ${apart.ties}`
           ))}
       </td>
-      {row.cells.map((one, at) => (
-        <td key={at} className="text-end">
-          {columns.length > 1 && (
-            <>
-              <Mean cell={one} />{" "}
-              {one.difference && (
-                <span
-                  className={`small-text ${one.said === "better" ? "gain" : one.said === "worse" ? "lost" : "soft"}`}
-                  title={verdict(one)}
-                >
-                  {signed(one.difference.mean)}
-                </span>
-              )}
-            </>
-          )}
-        </td>
-      ))}
+      {columns.length > 1 &&
+        row.cells.map((one, at) => (
+          <td key={at} className="text-end">
+            <Mean cell={one} />{" "}
+            {one.difference && (
+              <span
+                className={`small-text ${one.said === "better" ? "gain" : one.said === "worse" ? "lost" : "soft"}`}
+                title={verdict(one)}
+              >
+                {signed(one.difference.mean)}
+              </span>
+            )}
+          </td>
+        ))}
     </tr>
   );
 }

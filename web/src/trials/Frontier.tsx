@@ -30,7 +30,7 @@ export function Frontier({ data, title }: { data: Comparison; title: string }) {
   });
   if (points.length < 2) return null;
   return (
-    <section className="frontier" aria-label="What recipes find against what they cost">
+    <section className="against-cost" aria-label="What recipes find against what they cost">
       <div className="d-flex align-items-center gap-3">
         <h3 className="mb-0">{title} against</h3>
         <select

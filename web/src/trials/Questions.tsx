@@ -88,14 +88,14 @@ function Chosen({ data }: { data: ComparedQuestions }) {
             <li key={row.question}>
               <button
                 type="button"
-                className={`pair ${row.question === question ? "chosen" : ""}`}
+                className={`versus ${row.question === question ? "chosen" : ""}`}
                 aria-pressed={row.question === question}
                 data-pair={row.identity}
                 onClick={() => setQuestion(row.question)}
               >
-                <span className="pair-text">{row.text}</span>
+                <span className="versus-text">{row.text}</span>
                 <Change row={row} most={most} />
-                <span className="pair-ends soft">{ends(row)}</span>
+                <span className="versus-ends soft">{ends(row)}</span>
               </button>
             </li>
           ))}
@@ -130,7 +130,7 @@ function Change({ row, most }: { row: ComparedQuestion; most: number }) {
   const change = row.after - row.before;
   const share = (50 * Math.abs(change)) / most;
   return (
-    <span className="pair-change num" title={`${score(row.before)} before, ${score(row.after)} after`}>
+    <span className="versus-change num" title={`${score(row.before)} before, ${score(row.after)} after`}>
       <svg width="100" height="14" aria-hidden="true" viewBox="0 0 100 14" preserveAspectRatio="none">
         <line className="zero" x1="50" x2="50" y1="0" y2="14" />
         <rect

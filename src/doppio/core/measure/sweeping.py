@@ -166,7 +166,7 @@ def drawn(axes: Sequence[Axis], count: int, seed: int = 0) -> list[dict[str, Any
 def neighbours(axes: Sequence[Axis], rows: Sequence[Settings]) -> list[list[int]]:
     """Of each row itself and those that are one step away along one axis; one off the axes stands alone."""
     places = [tuple(_place(one, row[one.path]) for one in axes) for row in rows]
-    at = {place: number for number, place in enumerate(places)}
+    at = {place: number for number, place in enumerate(places) if -1 not in place}
     found = []
     for number, place in enumerate(places):
         near = [number]
