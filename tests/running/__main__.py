@@ -10,7 +10,7 @@ import tempfile
 import time
 from pathlib import Path
 
-# Each lane is given one core: whatever counts cores finds one. This has to stand before anything that counts is imported.
+# Each lane is given one core: whatever counts cores finds one. It stands before anything that counts is imported.
 # There is a lane more than there are cores, since those with a browser or a server wait a third of their time.
 LANES = len(os.sched_getaffinity(0)) + 1
 ONE = ("DOPPIO_CORES", "OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS")

@@ -146,7 +146,7 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
           ))}
         </tbody>
       </table>
-      <Told rows={rows} place={place} column={column} against={against} />
+      <Told rows={rows} place={place} against={against} />
       <Lacking names={data.lacking} />
       <Frontier data={data} title={title} />
     </>
@@ -157,26 +157,24 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
 function Told({
   rows,
   place,
-  column,
   against,
 }: {
   rows: ComparedRow[];
   place: number;
-  column: Column;
   against: ComparedRow | undefined;
 }) {
   const cells = rows.map((row) => row.cells[place]!);
   const compared = cells.filter((cell) => cell.difference).length;
   const seen = sight(cells);
+  const asked = Math.max(0, ...cells.map((cell) => cell.questions));
   if (!against || compared === 0)
     return (
       <p className="small-text soft">A recipe that was measured on these questions can be the baseline.</p>
     );
   return (
     <p className="small-text soft mb-3">
-      Bars are 95 % intervals over {counted(column.questions, "question")}; p is by paired randomisation,
-      corrected for {counted(compared, "recipe")} (Holm). Green: the best, and with ≈ what is not different
-      from it.{" "}
+      Bars are 95 % intervals over {counted(asked, "question")}; p is by paired randomisation, corrected for{" "}
+      {counted(compared, "recipe")} (Holm). Green: the best, and with ≈ what is not different from it.{" "}
       {seen && (
         <>
           So many questions find a true difference of <b className="num">{score(seen.sees)}</b> in four trials

@@ -6,7 +6,9 @@ import { bytes, score } from "../text/numbers";
 import type { Comparison } from "./api";
 import { beaten, frontier, type Point } from "./frontier";
 
-const [WIDTH, HEIGHT] = [620, 250];
+const [WIDTH, HEIGHT] = [820, 250];
+/** Pixels between two figures of the axis of costs. */
+const BETWEEN = 70;
 const EDGE = { left: 52, right: 150, top: 14, bottom: 42 };
 const APART = 13;
 
@@ -87,7 +89,7 @@ function Picture({ points, cost, title }: { points: Point[]; cost: Cost; title: 
           </text>
         </g>
       ))}
-      {x.ticks(4).map((tick) => (
+      {apart(x.ticks(6), x).map((tick) => (
         <text key={tick} x={x(tick)} y={HEIGHT - EDGE.bottom + 16} textAnchor="middle">
           {said(tick)}
         </text>
@@ -127,6 +129,16 @@ function Picture({ points, cost, title }: { points: Point[]; cost: Cost; title: 
       })}
     </svg>
   );
+}
+
+/** Figures of an axis that stand clear of each other; of a logarithmic one, round ones come first. */
+function apart(ticks: number[], x: (value: number) => number): number[] {
+  const round = (value: number) => ["1", "5", "2"].indexOf(value.toExponential()[0]!);
+  const order = [...ticks].sort((a, b) => ((round(a) + 4) % 4) - ((round(b) + 4) % 4));
+  const kept: number[] = [];
+  for (const tick of order)
+    if (kept.every((other) => Math.abs(x(other) - x(tick)) >= BETWEEN)) kept.push(tick);
+  return kept;
 }
 
 /** Heights of names beside their points, pushed apart where they would stand on each other. */

@@ -235,7 +235,7 @@ function Flow({ asked, parts }: { asked: Asked; parts: string }) {
         chunks={chunks}
         chosen={chosen}
         choose={setChosen}
-        width={Math.max(430, 110 * lanes.length)}
+        width={Math.max(380, 82 * lanes.length)}
       />
       {parts && lanes.some((lane) => lane.kind === parts) && (
         <p className="small-text mb-0">They part after {parts}.</p>

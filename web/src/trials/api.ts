@@ -69,7 +69,8 @@ export function useAskedUnder(recipe: number, question: number | null) {
 
 export const signed = (value: number): string => `${value < 0 ? "−" : "+"}${score(Math.abs(value))}`;
 
-export const chance = (p: number): string => (p < 0.001 ? "p below .001" : `p ${score(p)}`);
+export const chance = (p: number): string =>
+  p < 0.001 ? "p below .001" : p >= 0.9995 ? "p 1" : `p ${score(p)}`;
 
 /** A difference in words, with how sure it is. */
 export function verdict(cell: Cell): string {

@@ -195,7 +195,7 @@ function Promises({
       <h3>
         With a promise{" "}
         <span className="soft fw-normal">
-          of what is lost at most, {percent(data.promises[0]?.confidence ?? 0)} sure
+          of what is lost at most, {Math.round(100 * (data.promises[0]?.confidence ?? 0))} % sure
         </span>
       </h3>
       <table className="small-text num facts-table">
