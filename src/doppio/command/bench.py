@@ -32,15 +32,17 @@ LIMITS = {"with reranking of 20": 0.400, "without reranking": 0.040}
 
 
 def bench(
-    what: Annotated[str, typer.Argument(help="What is timed: questions, chunking, engines or scorer.")] = "questions",
+    what: Annotated[
+        str, typer.Argument(help="What is timed: questions, chunking, engines, scorer or comparing.")
+    ] = "questions",
     rounds: Annotated[int, typer.Option(help="Times that each question is asked.", min=1)] = 3,
     most: Annotated[int, typer.Option(help="Questions to ask; the demo's first.", min=1)] = 60,
     json_file: Annotated[Path | None, typer.Option("--json", help="Write the figures here.")] = None,
     large: Annotated[bool, typer.Option(help="Engines: a million chunks, no sample; writes the page.")] = False,
     cache: Annotated[Path, typer.Option(help="Where built indexes are kept and found again.")] = VAR / "cache",
 ) -> None:
-    """Time the demo's questions stage by stage, how documents are cut, the engines, or the joint scorer."""
-    if what in ("chunking", "engines", "scorer"):
+    """Time the demo's questions stage by stage, cutting, the engines, the joint scorer, or comparisons."""
+    if what in ("chunking", "engines", "scorer", "comparing"):
         sys.path.insert(0, str(ROOT))
         measure = runpy.run_path(str(ROOT / "bench" / f"{what}.py"))["main"]
         if what == "engines":
@@ -49,7 +51,7 @@ def bench(
             measure(json_file)
         return
     if what != "questions":
-        raise DoppioError(f"bench: {what!r} is not one of questions, chunking, engines, scorer")
+        raise DoppioError(f"bench: {what!r} is not one of questions, chunking, engines, scorer, comparing")
     _questions(rounds, most, json_file, cache)
 
 

@@ -27,7 +27,7 @@ COMMANDS = {
     "bench": Lazy(
         "bench",
         "bench",
-        "Time the demo's questions stage by stage, how documents are cut, the engines, or the joint scorer.",
+        "Time the demo's questions stage by stage, cutting, the engines, the joint scorer, or comparisons.",
     ),
     "backup": Lazy("backup", "backup", "Write a backup of all records and files, whether Doppio runs or not."),
     "restore": Lazy(
