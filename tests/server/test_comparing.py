@@ -65,6 +65,8 @@ class Comparing(TestCase):
         cell = rows[self.other.pk]
         self.assertEqual(cell["difference"]["questions"], 3)
         self.assertAlmostEqual(cell["mean"] - rows[self.recipe.pk]["mean"], cell["difference"]["mean"], places=5)
+        for one in rows.values():
+            self.assertTrue(0 <= one["low"] <= one["mean"] + 1e-6 and one["mean"] - 1e-6 <= one["high"] <= 1)
         # Three questions cannot tell, whatever happens.
         self.assertIn(cell["said"], ("within noise", "the same on every question"))
         self.assertTrue(cell["near_best"] and rows[self.recipe.pk]["near_best"])

@@ -49,9 +49,11 @@ class Column:
 
 @dataclass(frozen=True)
 class Cell:
-    """A recipe in a column; all None where it was not measured there."""
+    """A recipe in a column; None where it was not measured there. `low` to `high` is the interval of its mean."""
 
     mean: float | None = None
+    low: float | None = None
+    high: float | None = None
     questions: int = 0
     trial: int | None = None
     current: bool = False
@@ -167,6 +169,12 @@ def _cells(
     if not there:
         return cells
     groups = groups_of(column.questions)
+    # Beside a recipe that has nothing, what is gained is the mean itself.
+    beside = np.vstack([np.zeros(values.shape[1]), values])
+    for place, own in zip(
+        there, compare(beside, [(0, row + 1) for row in there], groups=groups, rounds=1), strict=True
+    ):
+        cells[place] = replace(cells[place], low=own.low, high=own.high)
     best = max(there, key=lambda place: means[place] or 0.0)
     others = [place for place in there if place != best]
     near = holm([found.p for found in compare(values, [(place, best) for place in others], groups=groups)])

@@ -38,6 +38,8 @@ class DifferenceSerializer(s.Serializer):
 
 class CellSerializer(s.Serializer):
     mean = s.FloatField(allow_null=True)
+    low = s.FloatField(allow_null=True, help_text="Of the interval of the mean, 95 %.")
+    high = s.FloatField(allow_null=True)
     questions = s.IntegerField()
     trial = s.IntegerField(allow_null=True)
     current = s.BooleanField(help_text="Whether it was measured on the present documents and labels.")

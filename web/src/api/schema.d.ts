@@ -1335,6 +1335,13 @@ export interface components {
         Cell: {
             /** Format: double */
             mean: number | null;
+            /**
+             * Format: double
+             * @description Of the interval of the mean, 95 %.
+             */
+            low: number | null;
+            /** Format: double */
+            high: number | null;
             questions: number;
             trial: number | null;
             /** @description Whether it was measured on the present documents and labels. */

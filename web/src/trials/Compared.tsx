@@ -218,6 +218,12 @@ function Row({
       </td>
       <td className="text-end">
         <Mean cell={cell} />
+        {cell.low !== null && cell.high !== null && (
+          <span className="soft small-text" title="95 % interval of the mean">
+            {" "}
+            {score(cell.low)}–{score(cell.high)}
+          </span>
+        )}
       </td>
       <td>{apart ? <Interval cell={cell} reach={reach} /> : <Middle reach={reach} />}</td>
       <td>
