@@ -66,6 +66,7 @@ class Comparing(TestCase):
         self.assertEqual(cell["difference"]["questions"], 3)
         self.assertAlmostEqual(cell["mean"] - rows[self.recipe.pk]["mean"], cell["difference"]["mean"], places=5)
         for one in rows.values():
+            self.assertEqual(one["questions"], 3)
             self.assertTrue(0 <= one["low"] <= one["mean"] + 1e-6 and one["mean"] - 1e-6 <= one["high"] <= 1)
         # Three questions cannot tell, whatever happens.
         self.assertIn(cell["said"], ("within noise", "the same on every question"))

@@ -160,7 +160,7 @@ def _cells(
             values[place] = _values(table, measure, trial.recipe, column.questions)
     told = (~np.isnan(values)).sum(axis=1)
     means = [float(np.nanmean(row)) if count else None for row, count in zip(values, told, strict=True)]
-    cells = [Cell(mean, int(count)) for mean, count in zip(means, told.tolist(), strict=True)]
+    cells = [Cell(mean, questions=int(count)) for mean, count in zip(means, told.tolist(), strict=True)]
     there = [place for place, mean in enumerate(means) if mean is not None]
     for place in there:
         trial = measured[keys[place]][0]
