@@ -13,7 +13,6 @@ from rich.table import Table
 
 from doppio.command.show import out
 from doppio.core.errors import DoppioError
-from doppio.core.measure.comparing import LEVEL
 from doppio.core.measure.gate import Check, Compared, Figure, Limit, Told, checks, compared, figure, limit
 from doppio.core.measure.ledger import DELIVERED
 from doppio.core.measure.measuring import Metrics
@@ -171,16 +170,6 @@ def outcome_json(outcome: Outcome) -> dict[str, Any]:
     return found
 
 
-def in_words(one: Compared) -> str:
-    """How a difference is told."""
-    apart = one.difference
-    if not apart.wins and not apart.losses:
-        return "the same on every question"
-    if one.p >= LEVEL:
-        return "within noise"
-    return "better" if apart.mean > 0 else "worse"
-
-
 def show(outcome: Outcome) -> None:
     """Print what was compared and checked."""
     if outcome.baseline is not None and outcome.compared:
@@ -192,7 +181,7 @@ def show(outcome: Outcome) -> None:
             table.add_row(
                 escape(one.name), str(one.figure), f"{one.mean:.3f}", f"{apart.mean:+.3f}",
                 f"{apart.low:+.3f} to {apart.high:+.3f}", f"{one.p:.3f}",
-                f"{apart.wins}:{apart.losses}:{apart.ties}", in_words(one),
+                f"{apart.wins}:{apart.losses}:{apart.ties}", one.said,
             )  # fmt: skip
         out.print(table)
         out.print("p by paired randomisation, corrected for all rows (Holm)")
@@ -223,7 +212,7 @@ def as_markdown(outcome: Outcome, texts: Mapping[str, str]) -> str:
         apart = one.difference
         lines.append(
             f"| {_cell(one.name)} | {one.figure} | {one.mean:.3f} | {apart.mean:+.3f} | {apart.low:+.3f} to "
-            f"{apart.high:+.3f} | {one.p:.3f} | {apart.wins} : {apart.losses} : {apart.ties} | {in_words(one)} |"
+            f"{apart.high:+.3f} | {one.p:.3f} | {apart.wins} : {apart.losses} : {apart.ties} | {one.said} |"
         )
     lines += ["", "p by paired randomisation, corrected for all rows (Holm).", ""]
     named = {trial.name: trial for trial in outcome.trials}

@@ -18,7 +18,7 @@ from doppio.core.errors import DoppioError, RecipeError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
-from doppio.core.measure.comparing import LEVEL, Floats
+from doppio.core.measure.comparing import Floats, in_words
 from doppio.core.measure.gate import Figure, figure
 from doppio.core.measure.sweeper import Sweeper
 from doppio.core.measure.sweeping import (
@@ -177,11 +177,10 @@ def _print(
         table.add_row(*map(escape, values), f"{means[row]:.4f}", f"{heights[row]:.4f}", mark)
     out.print(table)
     apart = found.against
-    told = "within noise" if apart.p >= LEVEL else ("better" if apart.mean > 0 else "worse")
     out.print(
         f"Chosen by these questions: {found.flattering:.4f}. Chosen without the questions that it is judged by "
         f"(nested cross-validation): [bold]{found.honest:.4f}[/], {apart.mean:+.4f} to now "
-        f"({apart.low:+.4f} to {apart.high:+.4f}, p {apart.p:.3f}): {told}"
+        f"({apart.low:+.4f} to {apart.high:+.4f}, p {apart.p:.3f}): {in_words(apart, apart.p)}"
     )
     others = len({*found.picked}) - 1
     if others:

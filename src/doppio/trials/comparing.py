@@ -1,13 +1,13 @@
 """Recipes against each other: every difference with its interval, and what is within noise is called that."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from doppio.core.errors import DoppioError
-from doppio.core.measure.comparing import LEVEL, Difference, Floats, compare, holm
+from doppio.core.measure.comparing import LEVEL, Difference, Floats, compare, holm, in_words, mean_intervals
 from doppio.core.measure.measuring import EDITION
 from doppio.library.corpus import corpus_of
 from doppio.library.models import Workspace
@@ -16,8 +16,8 @@ from doppio.recipes.models import RecipeVersion
 from doppio.recipes.services import core_recipe, stage_kinds
 from doppio.trials.figures import Figures, read
 from doppio.trials.models import TrialFigures, TrialRecord, TrialRow
+from doppio.trials.services import newest_trials
 
-BETTER, WORSE, NOISE, SAME = "better", "worse", "within noise", "the same on every question"
 CHUNKS = "chunks"
 # Stages in the order of the line, by their kinds; branches stand beside each other.
 LAST = ("fused", "reranked", "context")
@@ -95,7 +95,7 @@ def comparison(spaces: Sequence[Workspace], measure: Measure, baseline: int | No
     DoppioError
         If no recipe measured here is the baseline.
     """
-    newest = [trial for space in spaces for trial in _newest(space)]
+    newest = [trial for space in spaces for trial in newest_trials(space).select_related("figures")]
     lacking = [trial for trial in newest if not hasattr(trial, "figures")]
     known = [trial for trial in newest if hasattr(trial, "figures")]
     rows: dict[str, RecipeVersion] = {}
@@ -116,11 +116,6 @@ def comparison(spaces: Sequence[Workspace], measure: Measure, baseline: int | No
     metrics = list(dict.fromkeys(name for table in tables.values() for name in table.metrics))
     costs = [tables[of[spaces[0].pk, key].pk].costs if (spaces[0].pk, key) in of else {} for key in rows]
     return Comparison(list(rows.values()), costs, columns, cells, against, metrics, lacking)
-
-
-def _newest(space: Workspace) -> Iterable[TrialRecord]:
-    newest = space.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
-    return space.trials.filter(pk__in=newest).select_related("recipe", "figures").order_by("-pk")
 
 
 def _baseline(space: Workspace, rows: Mapping[str, RecipeVersion], number: int | None) -> RecipeVersion | None:
@@ -169,12 +164,8 @@ def _cells(
     if not there:
         return cells
     groups = groups_of(column.questions)
-    # Beside a recipe that has nothing, what is gained is the mean itself.
-    beside = np.vstack([np.zeros(values.shape[1]), values])
-    for place, own in zip(
-        there, compare(beside, [(0, row + 1) for row in there], groups=groups, rounds=1), strict=True
-    ):
-        cells[place] = replace(cells[place], low=own.low, high=own.high)
+    for place, (low, high) in zip(there, mean_intervals(values[there], groups=groups), strict=True):
+        cells[place] = replace(cells[place], low=low, high=high)
     best = max(there, key=lambda place: means[place] or 0.0)
     others = [place for place in there if place != best]
     near = holm([found.p for found in compare(values, [(place, best) for place in others], groups=groups)])
@@ -187,17 +178,8 @@ def _cells(
     others = [place for place in there if place != start]
     found = compare(values, [(start, place) for place in others], groups=groups)
     for place, difference, p in zip(others, found, holm([one.p for one in found]), strict=True):
-        cells[place] = replace(cells[place], difference=difference, holm=p, said=said(difference, p))
+        cells[place] = replace(cells[place], difference=difference, holm=p, said=in_words(difference, p))
     return cells
-
-
-def said(difference: Difference, p: float) -> str:
-    """A difference in words; `p` is the corrected one."""
-    if not difference.wins and not difference.losses:
-        return SAME
-    if p >= LEVEL:
-        return NOISE
-    return BETTER if difference.mean > 0 else WORSE
 
 
 def groups_of(questions: Sequence[Question]) -> np.ndarray[Any, np.dtype[np.int64]]:

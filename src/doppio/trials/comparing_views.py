@@ -10,11 +10,12 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.core.errors import DoppioError
+from doppio.core.measure.comparing import in_words
 from doppio.library.access import person, workspace_of
 from doppio.library.models import Workspace
 from doppio.library.problems import PROBLEM
 from doppio.recipes.serializers import RecipeSerializer
-from doppio.trials.comparing import Cell, Column, Measure, by_question, comparison, said
+from doppio.trials.comparing import Cell, Column, Measure, by_question, comparison
 from doppio.trials.figures import REACHED
 from doppio.trials.models import TrialRecord
 from doppio.trials.serializers import ComparedQuestionsSerializer, ComparisonSerializer
@@ -78,7 +79,7 @@ class PairsView(APIView):
                 "first": RecipeSerializer(first.recipe).data,
                 "second": RecipeSerializer(second.recipe).data,
                 "whole": asdict(whole),
-                "said": said(whole, whole.p),
+                "said": in_words(whole, whole.p),
                 "questions": [
                     {
                         "question": row.question.pk,

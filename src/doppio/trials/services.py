@@ -2,6 +2,7 @@
 
 from django.contrib.auth.models import User
 from django.db import transaction
+from django.db.models import QuerySet
 
 from doppio.core.measure.measuring import EDITION
 from doppio.core.measure.trial import Trial, run_trial
@@ -35,6 +36,12 @@ def latest_trial(recipe: RecipeVersion) -> TrialRecord | None:
     """The newest trial of a recipe on the present documents and labels."""
     now = recipe.workspace
     return recipe.trials.filter(corpus=corpus_of(now), marked=now.marked).order_by("-pk").first()
+
+
+def newest_trials(workspace: Workspace) -> QuerySet[TrialRecord]:
+    """The newest trial of every recipe with its recipe, newest first."""
+    newest = workspace.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
+    return workspace.trials.filter(pk__in=newest).select_related("recipe").order_by("-pk")
 
 
 def last_trial(recipe: RecipeVersion) -> TrialRecord | None:

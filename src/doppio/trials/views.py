@@ -17,7 +17,7 @@ from doppio.recipes.serializers import RecipeSerializer
 from doppio.recipes.services import core_recipe, stage_kinds
 from doppio.trials.models import TrialRecord
 from doppio.trials.serializers import NewTrialSerializer, TrialSerializer
-from doppio.trials.services import start_trial
+from doppio.trials.services import newest_trials, start_trial
 
 
 class TrialsView(APIView):
@@ -26,9 +26,7 @@ class TrialsView(APIView):
         """The newest trial of every recipe, newest first."""
         space = workspace_of(request)
         now = (corpus_of(space), space.marked, EDITION)
-        newest = space.trials.order_by("recipe_id", "-pk").distinct("recipe_id").values("pk")
-        rows = space.trials.filter(pk__in=newest).select_related("recipe").order_by("-pk")
-        return Response([_trial(row, now) for row in rows])
+        return Response([_trial(row, now) for row in newest_trials(space)])
 
     @extend_schema(request=NewTrialSerializer, responses={202: JobSerializer}, operation_id="startTrial")
     def post(self, request: Request, workspace: int) -> Response:

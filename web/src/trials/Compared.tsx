@@ -153,6 +153,9 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
   );
 }
 
+/** How a gain is coloured. */
+const toneOf = ({ said }: Cell): string => (said === "better" ? "gain" : said === "worse" ? "lost" : "soft");
+
 /** What the picture says and what so many questions can see. */
 function Told({
   rows,
@@ -231,10 +234,7 @@ function Row({
           <span className="soft">the baseline</span>
         ) : apart ? (
           <>
-            {signed(apart.mean)}{" "}
-            <span className={cell.said === "better" ? "gain" : cell.said === "worse" ? "lost" : "soft"}>
-              {verdict(cell)}
-            </span>
+            {signed(apart.mean)} <span className={toneOf(cell)}>{verdict(cell)}</span>
           </>
         ) : (
           <span className="soft">not measured here</span>
@@ -261,10 +261,7 @@ function Row({
           <td key={at} className="text-end">
             <Mean cell={one} />{" "}
             {one.difference && (
-              <span
-                className={`small-text ${one.said === "better" ? "gain" : one.said === "worse" ? "lost" : "soft"}`}
-                title={verdict(one)}
-              >
+              <span className={`small-text ${toneOf(one)}`} title={verdict(one)}>
                 {signed(one.difference.mean)}
               </span>
             )}

@@ -7,12 +7,13 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import norm
 
-from doppio.core.measure.significance import paired_randomisation
+from doppio.core.measure.significance import paired_randomisation, portions
 
 Floats = NDArray[np.float64]
 # Rounds of the randomisation and of the bootstrap; the same ones for every pair, a portion of them in memory.
 ROUNDS, RESAMPLES, PORTION = 20_000, 4_000, 1_000
 LEVEL, POWER = 0.05, 0.8
+BETTER, WORSE, NOISE, SAME = "better", "worse", "within noise", "the same on every question"
 # Sums that are equal but for their rounding count as equal.
 ROUNDING = 1e-5
 
@@ -90,10 +91,7 @@ def compare(
     apart = values[second] - values[first]
     known = ~np.isnan(apart)
     apart = np.where(known, apart, 0.0)
-    if groups is None:
-        groups = np.arange(values.shape[1])
-    _, unit = np.unique(groups, return_inverse=True)
-    sums, counts = (_by_unit(table, unit) for table in (apart, known.astype(np.float64)))
+    sums, counts = _of_units(apart, known, groups)
     p = _chances(sums, rounds, seed)
     low, high = _intervals(sums, counts, resamples, seed + 1)
     found = []
@@ -108,6 +106,24 @@ def compare(
             )
         )  # fmt: skip
     return found
+
+
+def in_words(difference: Difference, p: float) -> str:
+    """How a difference is told; `p` is corrected where several are looked at."""
+    if not difference.wins and not difference.losses:
+        return SAME
+    if p >= LEVEL:
+        return NOISE
+    return BETTER if difference.mean > 0 else WORSE
+
+
+def mean_intervals(
+    values: Floats, *, groups: NDArray[np.int64] | None = None, resamples: int = RESAMPLES, seed: int = 0
+) -> list[tuple[float, float]]:
+    """The interval of each row's mean, 95 %, as `compare` has those of differences: values is (r, q), NaN unknown."""
+    known = ~np.isnan(values)
+    sums, counts = _of_units(np.where(known, values, 0.0), known, groups)
+    return list(zip(*(bound.tolist() for bound in _intervals(sums, counts, resamples, seed + 1)), strict=True))
 
 
 def holm(p: Sequence[float]) -> list[float]:
@@ -152,6 +168,12 @@ def detectable(apart: Floats) -> tuple[float, int]:
     return sees, max(int(np.ceil(wanted - 1e-9)) - count, 0)
 
 
+def _of_units(table: Floats, known: NDArray[np.bool_], groups: NDArray[np.int64] | None) -> tuple[Floats, Floats]:
+    """Sums of a table, and counts of what is known, of each unit: a group, or a question where there are none."""
+    _, unit = np.unique(np.arange(table.shape[1]) if groups is None else groups, return_inverse=True)
+    return _by_unit(table, unit), _by_unit(known.astype(np.float64), unit)
+
+
 def _by_unit(table: Floats, unit: NDArray[np.int64]) -> Floats:
     """Sums over the questions of each unit: (pairs, units)."""
     found = np.zeros((len(table), int(unit.max()) + 1 if len(unit) else 0))
@@ -177,7 +199,7 @@ def _chances(sums: Floats, rounds: int, seed: int) -> Floats:
         table = np.ascontiguousarray(sums[drawn].T, np.float32)
         seen = np.abs(sums[drawn].sum(axis=1)) * (1 - ROUNDING)
         as_large = np.zeros(len(drawn), np.int64)
-        for count in _portions(rounds):
+        for count in portions(rounds, PORTION):
             signs = random.integers(0, 2, (count, sums.shape[1]), np.int8).astype(np.float32) * 2 - 1
             as_large += np.count_nonzero(np.abs(signs @ table) >= seen, axis=0)
         found[drawn] = (as_large + 1) / (rounds + 1)
@@ -197,7 +219,7 @@ def _intervals(sums: Floats, counts: Floats, resamples: int, seed: int) -> tuple
     of_counts = np.ascontiguousarray(counts[moving[:1] if alike else moving].T, np.float32)
     means = np.empty((resamples, len(moving)), np.float32)
     place = 0
-    for count in _portions(resamples):
+    for count in portions(resamples, PORTION):
         drawn = random.integers(0, units, (count, units))
         drawn += np.arange(count)[:, None] * units
         times = np.bincount(drawn.ravel(), minlength=count * units).reshape(count, units).astype(np.float32)
@@ -227,7 +249,3 @@ def _corrected(means: Floats, sums: Floats, counts: Floats) -> tuple[float, floa
         shifted = bias + (bias + z) / (1 - pull * (bias + z))
         bounds.append(float(np.quantile(means, norm.cdf(shifted))))
     return bounds[0], bounds[1]
-
-
-def _portions(total: int) -> list[int]:
-    return [min(PORTION, total - first) for first in range(0, total, PORTION)]

@@ -7,7 +7,7 @@ import numpy as np
 import regex
 
 from doppio.core.errors import DoppioError
-from doppio.core.measure.comparing import LEVEL, Difference, compare, holm
+from doppio.core.measure.comparing import LEVEL, Difference, compare, holm, in_words
 from doppio.core.measure.ledger import DELIVERED
 from doppio.core.measure.trial import Trial
 
@@ -97,6 +97,11 @@ class Compared:
     mean: float
     difference: Difference
     p: float
+
+    @property
+    def said(self) -> str:
+        """The difference in words."""
+        return in_words(self.difference, self.p)
 
 
 def limit(text: str) -> Limit:

@@ -53,7 +53,7 @@ def paired_randomisation(first: ArrayLike, second: ArrayLike, *, rounds: int = R
     random = np.random.default_rng(seed)
     as_large = sum(
         int(np.count_nonzero(np.abs(_signs(random, count, len(apart)) @ apart) >= seen))
-        for count in _portions(rounds, ROUNDS_AT_ONCE)
+        for count in portions(rounds, ROUNDS_AT_ONCE)
     )
     return (as_large + 1) / (rounds + 1)
 
@@ -62,5 +62,6 @@ def _signs(random: np.random.Generator, rows: int, columns: int) -> NDArray[np.f
     return np.where(random.integers(0, 2, (rows, columns), np.int8) == 0, 1.0, -1.0)
 
 
-def _portions(total: int, most: int) -> list[int]:
+def portions(total: int, most: int) -> list[int]:
+    """A number in parts of at most so many."""
     return [min(most, total - first) for first in range(0, total, most)]
