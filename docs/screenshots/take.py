@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 from selenium import webdriver
 from selenium.webdriver.common.by import By
-from selenium.webdriver.support.ui import WebDriverWait
+from selenium.webdriver.support.ui import Select, WebDriverWait
 
 FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
@@ -20,26 +20,24 @@ PINNED = "What stops the gondola in a gale?"
 VIEWS = {
     "fused-pinned": ("/line/fused", PINNED),
     "documents": ("/line/documents", None),
-    "documents-import": ("/line/documents", None),
     "chunks": ("/line/chunks", None),
     "chunks-pinned": ("/line/chunks", "What has to be checked before a line opens in the morning?"),
     "sparse-analysis": ("/line/sparse", None),
     "sparse-pinned": ("/line/sparse", "What does alarm E-417 mean?"),
     "dense-speed": ("/line/dense", None),
-    "dense-map": ("/line/dense", PINNED),
     "reranked": ("/line/reranked", None),
     "reranked-fit": ("/line/reranked", None),
     "reranked-pinned": ("/line/reranked", PINNED),
     "context-pinned": ("/line/context", "What does alarm E-417 mean?"),
     "trials": ("/trials", None),
+    "sweeps": ("/trials/sweeps", None),
+    "gates": ("/trials/gates", None),
     "recipe": ("/line/fused", None),
     "begin": ("/begin", None),
     "labelling": ("/line/documents", PINNED),
     "suggested": ("/questions/suggested", None),
     "judging": ("/questions/judging", None),
 }
-
-FILES = Path(__file__).resolve().parents[2] / "demo" / "documents"
 
 
 def press(text: str):
@@ -65,16 +63,6 @@ def measured(button: str, shown: str):
         WebDriverWait(driver, 600).until(lambda d: d.find_elements(By.CSS_SELECTOR, shown))
 
     return step
-
-
-def give_files(driver, wait) -> None:
-    """Choose files as a person would: a table, a changed document, one that cannot be read."""
-    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, "[aria-label='Choose files']"))
-    picked = [FILES / "logs" / "shift-log.csv", FILES / "rules" / "ice-and-snow.md", Path(__file__)]
-    driver.find_element(By.CSS_SELECTOR, "[aria-label='Choose files']").send_keys("\n".join(map(str, picked)))
-    wait.until(lambda d: d.find_elements(By.XPATH, "//button[text()='Choose fields']"))
-    driver.find_element(By.XPATH, "//button[text()='Choose fields']").click()
-    wait.until(lambda d: d.find_elements(By.XPATH, "//button[text()='A row is a document']"))
 
 
 def keys(text: str):
@@ -126,15 +114,37 @@ def judge(driver, wait) -> None:
     wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".passage-alone"))
 
 
+def sweep(driver, wait) -> None:
+    """Sweep two settings where nothing has been swept, and look at what was found."""
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".sweeps h2"))
+    time.sleep(1)
+    if not driver.find_elements(By.CSS_SELECTOR, ".sweeps .entry"):
+        for path in ("branches[0].k1", "fusion.weights.dense"):
+            wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, "[aria-label='Add a setting']"))
+            Select(driver.find_element(By.CSS_SELECTOR, "[aria-label='Add a setting']")).select_by_value(path)
+        time.sleep(2)
+        press("Begin")(driver, wait)
+    WebDriverWait(driver, 600).until(lambda d: d.find_elements(By.CSS_SELECTOR, ".verdict"))
+
+
+def gate(driver, wait) -> None:
+    """Watch what is delivered, where nothing is watched."""
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".gates h2"))
+    time.sleep(1)
+    if not driver.find_elements(By.CSS_SELECTOR, ".gate"):
+        press("Make the gate")(driver, wait)
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".gate .course"))
+
+
 STEPS = {
     "recipe": (press("Edit recipe"),),
-    "documents-import": (press("Import"), give_files),
     "sparse-analysis": (press("Analysis playground"),),
     "dense-speed": (press("Speed and exactness"), measured("Measure structures", "[data-structure]")),
-    "dense-map": (press("Map"),),
     "reranked-fit": (press("Fit to labels"), measured("Fit to labels", ".fit")),
     "labelling": (keys("g"), select("Empty cabins swing more than full ones.")),
     "judging": (judge,),
+    "sweeps": (sweep,),
+    "gates": (gate,),
 }
 
 

@@ -13,15 +13,15 @@ from django.core.management import call_command
 from django.test import LiveServerTestCase
 from selenium.common.exceptions import (
     ElementClickInterceptedException,
-    StaleElementReferenceException,
     TimeoutException,
+    WebDriverException,
 )
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import WebDriverWait
 
 from doppio.jobs.models import Job
-from doppio.launch.places import VAR
+from doppio.launch.places import ROOT, VAR
 from doppio.questions.models import Question
 from tests.browser.driver import shared
 from tests.browser.prepared import Prepared, leave
@@ -30,6 +30,17 @@ from tests.browser.prepared import Prepared, leave
 PATIENCE, LOOK_AGAIN = 90, 0.05
 GALE = "What stops the gondola in a gale?"
 FAILURES = VAR / "test" / "failures"
+GONE = re.compile(r"stale element|does not belong to the document|[Nn]o node with given id|detached")
+
+AXE = (ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js").read_text(encoding="utf-8")
+RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+RUN = """
+const done = arguments[arguments.length - 1];
+axe.run(document, {runOnly: arguments[0], resultTypes: ["violations"]}).then(
+  (found) => done(found.violations.map((one) => [one.id, one.help, one.nodes.map((node) => node.html)])),
+  (error) => done([["axe", String(error), []]]),
+);
+"""
 
 
 class Page(LiveServerTestCase):
@@ -90,8 +101,18 @@ class Page(LiveServerTestCase):
             wrong[-1] = (test, f"{why}\nThe page and its console: {picture}, {said.name}")
 
     def until(self, ready, what=""):
-        wait = WebDriverWait(self.driver, PATIENCE, LOOK_AGAIN, [StaleElementReferenceException])
-        return wait.until(ready, what)
+        """Wait for a condition; an element that went away while it was looked at is looked for again."""
+
+        def settled(driver):
+            try:
+                return ready(driver)
+            except WebDriverException as wrong:
+                # The driver has more than one name for an element of a page that was left.
+                if isinstance(wrong, TimeoutException) or not GONE.search(str(wrong.msg)):
+                    raise
+                return False
+
+        return WebDriverWait(self.driver, PATIENCE, LOOK_AGAIN).until(settled, what)
 
     def all(self, selector):
         return self.driver.find_elements(By.CSS_SELECTOR, selector)
@@ -137,6 +158,16 @@ class Page(LiveServerTestCase):
     def retype(self, field, text):
         field.send_keys(Keys.CONTROL, "a")
         field.send_keys(text)
+
+    def breaks_no_rule(self, what):
+        """No violation on the page as it stands, once its movements have ended."""
+        self.until(
+            lambda d: d.execute_script("return document.getAnimations().every(one => one.playState !== 'running')")
+        )
+        self.driver.execute_script(AXE)
+        for rule, help_text, nodes in self.driver.execute_async_script(RUN, RULES):
+            with self.subTest(view=what, rule=rule):
+                self.fail(f"{what}: {rule}: {help_text}\n" + "\n".join(node[:200] for node in nodes[:4]))
 
     def work(self):
         """Let a worker do what is queued, and see that it is done."""

@@ -77,6 +77,48 @@ class Changing(Page):
         self.click(".dropdown-item", "two-branch v2")
         self.see("v2", "header")
 
+    def test_settings_are_swept_and_those_that_were_picked_taken(self):
+        self.open("/trials/sweeps")
+        add = "[aria-label='Add a setting']"
+        Select(self.one(add)).select_by_value("fusion.weights.dense")
+        Select(self.one(add)).select_by_value("select.k")
+        self.retype(self.one("[aria-label='Values of Fused: weight of dense']"), "nothing")
+        self.see('fusion.weights.dense: "nothing" is not a number', "[role=status]")
+        self.retype(self.one("[aria-label='Values of Fused: weight of dense']"), "0,1,4")
+        self.retype(self.one("[aria-label='Values of Context: at most, in chunks']"), "1,3")
+        self.see("7 settings × 18 questions, nothing to build", "[role=status]")
+        self.click("button", "Begin")
+        self.see("waits for the worker", ".sweeps .job")
+        self.work()
+        self.see("chosen, on questions it has not seen", ".verdict")
+        self.assertEqual(len(self.all(".heat button")), 6)
+        self.assertEqual(len(self.all(".sweeps .list tbody tr")), 7)
+        self.click(".heat button[aria-label*='weight of dense 4'][aria-label*='in chunks 3']")
+        self.see("Fused: weight of dense 4", "div.picked")
+        self.breaks_no_rule("sweep")
+        self.click("button", "Take these settings")
+        self.see("In force", "div.picked")
+        self.click(".sweeps button", "Remove")
+        self.see("New sweep", ".sweeps h2")
+        body = RecipeVersion.objects.get(in_force=True).body
+        self.assertEqual((body["fusion"]["weights"]["dense"], body["select"]["k"]), (4, 3))
+
+    def test_a_figure_is_watched_and_says_when_it_falls(self):
+        self.open("/trials/gates")
+        self.retype(self.one(".new-gate input"), "0.999")
+        self.click("button", "Make the gate")
+        self.see("delivered: closed", ".gate")
+        self.see("1", ".parts .count")
+        self.see("is below 0.999", ".gate")
+        self.assertEqual(len(self.all(".course .mark")), 1)
+        self.breaks_no_rule("gates")
+        self.click("button", "Measure now")
+        self.work()
+        self.until(lambda _: len(self.all(".course .mark")) == 2)
+        self.see("nothing moved", ".gate")
+        self.click(".gate button", "Remove")
+        self.one("form.new-gate")
+
     def test_the_sign_in_form_lets_a_person_in(self):
         user = User.objects.get()
         user.set_password("a long password")

@@ -2,6 +2,7 @@
 
 from selenium.webdriver.support.ui import Select
 
+from doppio.recipes.models import RecipeVersion
 from tests.browser.page import GALE, Page
 from tests.browser.prepared import WHOLE
 
@@ -96,6 +97,23 @@ class WholeDemo(Page):
         self.until(lambda _: self.one(".pairs-both h3").text != first)
         self.click(".pairs-both a", "Pin it")
         self.until(lambda _: "/line/context?q=" in self.driver.current_url)
+
+    def test_a_lost_question_says_why_and_what_would_have_brought_its_answer_in(self):
+        trial = RecipeVersion.objects.get(in_force=True).trials.first()
+        lost = trial.rows.filter(cause="lost in fusion").first().question_id
+        self.open(f"/line/fused?q={lost}")
+        self.click(".head button", "Why not?")
+        self.see("last that goes on", ".why-not")
+        told = self.one(".why-not .left-here").text
+        self.assertRegex(told, r"^fused \d+ ")
+        self.assertRegex(self.one(".why-not").text, "alone would have brought it in|No single weight")
+        self.breaks_no_rule("why not")
+        self.click(".btn-close")
+        self.until(lambda _: not self.all(".modal.show"))
+        node = self.all("[data-lane=fused]")[15]
+        self.driver.execute_script("arguments[0].dispatchEvent(new MouseEvent('click', {bubbles: true}))", node)
+        self.click(".card-passage button", "Why is it not handed on?")
+        self.see("beyond what goes on", ".why-not")
 
     def test_a_hit_shows_its_terms_and_their_sum(self):
         self.open(f"/line/sparse?q={self.number('What does alarm E-417 mean?')}")

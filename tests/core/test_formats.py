@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from doppio.core.errors import DocumentError, QuestionError
 from doppio.core.formats.documents import read_documents, read_file
 from doppio.core.formats.questions import read_questions
+from doppio.core.measure.questions import wording_groups
 from doppio.core.text.canonical import canonical, decode
 from doppio.core.text.document import PAGE
 from doppio.core.text.quotes import find_quote
@@ -219,6 +220,18 @@ class Questions(unittest.TestCase):
         (question,) = self.read({"id": "1", "text": "q", "answers": answers})
         self.assertEqual([span.start for span in question.spans], [0])
         self.assertEqual([span.start for span in question.rejected], [9])
+
+    def test_questions_of_one_group_are_one_in_other_words(self):
+        rows = [{"id": str(n), "text": f"Why {n}?", "unanswerable": True, "group": group}
+                for n, group in enumerate(("a", "", "b", "a", "", "1"))]  # fmt: skip
+        with tempfile.TemporaryDirectory() as place:
+            path = Path(place) / "q.jsonl"
+            path.write_text("\n".join(map(json.dumps, rows)))
+            asked = read_questions(path, {})
+        self.assertEqual([one.group for one in asked], [row["group"] for row in rows])
+        groups = wording_groups(asked).tolist()
+        self.assertEqual(groups[0], groups[3])
+        self.assertEqual(len(set(groups)), 5)
 
     def test_a_label_without_offsets_and_an_unanswerable_question(self):
         one, two = self.read(

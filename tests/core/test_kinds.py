@@ -37,8 +37,8 @@ KIND = FirstOnly()
 """
 
 
-FUSION = ["reciprocal-rank", "scaled-scores", "standard-scores", "three-deviations", "scaled-from-least",
-          "unit-length", "comb-mnz", "borda", "geometric-mean", "harmonic-mean"]  # fmt: skip
+FUSION = ["reciprocal-rank", "scaled-scores", "scores-and-ranks", "standard-scores", "three-deviations",
+          "scaled-from-least", "unit-length", "comb-mnz", "borda", "geometric-mean", "harmonic-mean"]  # fmt: skip
 
 
 class Declared(unittest.TestCase):

@@ -5,10 +5,13 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
 
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ModelFolderError
+from doppio.core.floors import above
 from doppio.core.measure.questions import Question, Span
 from doppio.core.measure.trial import run_trial
 from doppio.core.models.registry import Models
@@ -32,12 +35,12 @@ class Pipelines(unittest.TestCase):
         cls.names = [document.id for document in cls.corpus]
 
     def pipeline(self, **changes):
-        given = recipe(**changes)
+        made = recipe(**changes)
         key = corpus_fingerprint(self.corpus)
-        table = self.builder.chunks(self.corpus, key, given)
+        table = self.builder.chunks(self.corpus, key, made)
         texts = CorpusTexts(self.corpus, table)
-        self.builder.indexes(key, given, texts)
-        return self.builder.open(key, given, texts)
+        self.builder.indexes(key, made, texts)
+        return self.builder.open(key, made, texts)
 
     def test_many_questions_are_answered_as_each_alone(self):
         pipeline = self.pipeline()
@@ -75,6 +78,68 @@ class Pipelines(unittest.TestCase):
         self.assertEqual(len(stage.passed), 1)
         self.assertEqual(stage.reasons[:3], ("", UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND))
         self.assertEqual(stage.ranking.tolist(), stage.passed.tolist())
+
+    def test_a_floor_of_a_branch_keeps_its_hits_out_of_the_mix_and_in_sight(self):
+        plain = self.pipeline().ask("Does a dog need a muzzle?")
+        scores = plain.stage("dense").scores
+        floor = float((scores[1] + scores[2]) / 2)
+        for told, left in (
+            ({"floor": floor}, 2),
+            ({"floor_share": 0.999 * float(scores[1] / scores[0])}, 2),
+            ({"floor": 1}, 0),
+        ):
+            pipeline = self.pipeline(branches=[SPARSE, {**DENSE, **told}])
+            trace = pipeline.ask("Does a dog need a muzzle?")
+            dense, fused = trace.stage("dense"), trace.stage("fused")
+            self.assertEqual(dense.chunks.tolist(), plain.stage("dense").chunks.tolist())
+            self.assertEqual((len(dense.passed), dense.ranking.tolist()), (left, dense.passed.tolist()))
+            self.assertEqual(set(dense.reasons[left:]), {UNDER_FLOOR})
+            both = {*dense.passed.tolist(), *trace.stage("sparse").chunks.tolist()}
+            self.assertEqual(set(fused.chunks.tolist()), both)
+            # Whoever asks for the mix alone gets the same one.
+            (again, first), *_ = pipeline.fused_many(["Does a dog need a muzzle?"])
+            self.assertEqual(again.chunks.tolist(), fused.chunks.tolist())
+            self.assertEqual(len(first.fused), len(fused.chunks))
+
+    def test_a_floor_of_the_mix_cuts_what_goes_on(self):
+        scores = self.pipeline(rerank=None, fusion={"method": "scaled-scores"}).ask("dog").stage("fused").scores
+        share = 0.999 * float(scores[1] / scores[0])
+        pipeline = self.pipeline(rerank=None, fusion={"method": "scaled-scores", "floor_share": share})
+        fused = pipeline.ask("dog").stage("fused")
+        self.assertEqual(fused.reasons[:3], ("", "", UNDER_FLOOR_AND_BEYOND))
+        self.assertEqual(len(next(iter(pipeline.fused_many(["dog"])))[0].chunks), len(fused.ranking))
+        empty = self.pipeline(rerank=None, fusion={"method": "scaled-scores", "floor": 2}).ask("dog")
+        self.assertEqual(len(empty.stage("context").chunks), 0)
+
+    def test_a_relative_floor_after_reranking_is_of_the_best_of_the_shortlist(self):
+        scores = self.pipeline().ask("dog").stage("reranked").scores
+        share = 0.999 * float(scores[1] / scores[0])
+        rerank = {"scorer": "late-interaction", "shortlist": 5, "floor_share": share}
+        stage = self.pipeline(rerank=rerank).ask("dog").stage("reranked")
+        self.assertEqual([reason.startswith(UNDER_FLOOR) for reason in stage.reasons[:3]], [False, False, True])
+
+    def test_an_answer_under_a_floor_is_told_apart_from_one_that_nothing_found(self):
+        asked = [Question("q", "Does a dog need a muzzle?", (Span("dogs.html", 0, 10_000),))]
+        for changes, expected in (
+            ({"branches": [SPARSE, DENSE]}, "delivered"),
+            ({"branches": [{**SPARSE, "floor": 900}, {**DENSE, "floor": 1}]}, "under the floor"),
+            ({"fusion": {"method": "scaled-scores", "floor": 2}}, "under the floor"),
+        ):
+            trial = run_trial(self.pipeline(rerank=None, **changes), self.names, asked)
+            self.assertEqual(trial.rows[0].cause, expected)
+            self.assertEqual(sum(trial.ledger.values()), 1)
+
+    @given(
+        st.lists(st.floats(-5, 5, width=32), max_size=20), st.none() | st.floats(-5, 5), st.none() | st.floats(0, 1)
+    )
+    def test_floors_cut_the_tail_of_a_ranking(self, values, floor, share):
+        scores = np.sort(np.array(values, np.float32))[::-1]
+        kept = above(scores, {"floor": floor, "floor_share": share})
+        self.assertTrue((np.diff(kept.astype(int)) <= 0).all())
+        for value, on in zip(scores.tolist(), kept.tolist(), strict=True):
+            low = floor is not None and value < np.float32(floor)
+            poor = share is not None and scores[0] > 0 and value < np.float32(share * float(scores[0]))
+            self.assertEqual(on, not (low or poor))
 
     def test_a_floor_above_all_leaves_the_context_empty(self):
         trace = self.pipeline(rerank={"scorer": "late-interaction", "shortlist": 5, "floor": 1}).ask("dog")

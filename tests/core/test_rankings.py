@@ -135,6 +135,9 @@ def slowly(method, lists, weights):
             return np.prod([(scaled(one, chunk) + 0.05) ** (w / total) for one, w in used])
         if method == "harmonic-mean":
             return 1 / sum(w / total / (scaled(one, chunk) + 0.05) for one, w in used)
+        if method == "scores-and-ranks":
+            by_rank = [61 / (60 + list(one).index(chunk) + 1) if chunk in one else 0 for one, _ in used]
+            return sum(w * (scaled(one, chunk) + rank) / 2 for (one, w), rank in zip(used, by_rank, strict=True))
         if method == "unit-length":
             return sum(w * one.get(chunk, 0) / np.linalg.norm(list(one.values())) for one, w in used)
         if method == "scaled-from-least":
@@ -188,6 +191,20 @@ class ManyMethods(unittest.TestCase):
             np.testing.assert_allclose(without.scores, fused.scores, rtol=1e-6)
         self.assertEqual(alone.chunks.tolist(), list(lists[2]))
 
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10_000), st.sampled_from([one.name for one in METHODS if getattr(one, "additive", False)]))
+    def test_what_is_additive_is_the_sum_of_shares_in_proportion_to_the_weights(self, seed, name):
+        dice = np.random.default_rng(seed)
+        lists = [
+            dict(zip(dice.permutation(20)[:9].tolist(), np.sort(dice.random(9))[::-1].tolist(), strict=True))
+            for _ in range(3)
+        ]
+        weights = dice.random(3) + 0.1
+        even, fused = self.fused(name, lists, [1.0] * 3), self.fused(name, lists, weights.tolist())
+        summed = dict(zip(even.chunks.tolist(), (even.shares @ weights).tolist(), strict=True))
+        expected = np.array([summed[chunk] for chunk in fused.chunks.tolist()])
+        np.testing.assert_allclose(expected / expected.sum(), fused.scores / fused.scores.sum(), rtol=1e-4, atol=1e-6)
+
     def test_only_what_says_so_hangs_on_the_depth_of_a_branch(self):
         dice = np.random.default_rng(3)
         deep = [
@@ -216,7 +233,7 @@ class ManyMethods(unittest.TestCase):
             self.assertEqual(self.fused(name, [{}, {}], [1, 1]).chunks.tolist(), [])
             # Places are all that Borda looks at.
             alike = self.fused(name, [{4: 1.0, 2: 1.0}, {}], [1, 1]).chunks.tolist()
-            self.assertEqual(alike, [4, 2] if name == "borda" else [2, 4])
+            self.assertEqual(alike, [4, 2] if name in ("borda", "scores-and-ranks") else [2, 4])
             with self.assertRaises(ValueError):
                 self.fused(name, [{4: 1.0}], [-1])
         # Distances and products have no least: the last of the list stands for it.

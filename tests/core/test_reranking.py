@@ -168,6 +168,21 @@ class Windows(unittest.TestCase):
         self.assertEqual(scorer.read, ["Title: Part\none two three four", "Title: Part\nfour five six rope",
                                        "Title: Part\nrope eight nine ten", "short"])  # fmt: skip
 
+    def test_what_was_said_of_a_pair_is_kept_by_how_it_is_read(self):
+        scorer, kept = Words(), {}
+        some = [Candidate(3, self.text), Candidate(4, "rope and rope"), Candidate(5, "short")]
+        for size in (4, 6):
+            plain = Reranker((Weighed(scorer),), self.reading(size))
+            step = plain.keeping(kept)
+            for chosen in (some[:2], some, some[::-1]):
+                whole, again = (one.rerank("rope", chosen, nothing(len(chosen))) for one in (plain, step))
+                np.testing.assert_array_equal(whole.chunks, again.chunks)
+                np.testing.assert_array_equal(whole.scores, again.scores)
+                self.assertEqual(whole.windows, again.windows)
+            scorer.read.clear()
+            step.rerank("rope", some, nothing(3))
+            self.assertEqual(scorer.read, [])
+
     def test_only_the_windows_that_are_liked_are_read_and_those_that_nothing_is_kept_of(self):
         def choose(question, chunks, before, bounds):
             self.assertEqual((question, list(chunks), list(before)), ("rope", [3], [2]))

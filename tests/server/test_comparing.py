@@ -131,6 +131,31 @@ class Comparing(TestCase):
                  if play[0][names[0]] != play[1][names[1]]), "")  # fmt: skip
             self.assertEqual(row["parts"], parts)
 
+    def test_two_trials_by_what_questions_share(self):
+        found = self.get("/questions", first=self.trial.pk, second=self.second.pk, metric="mrr")
+        by = {row["identity"]: row for row in found["questions"]}
+        shares = {(row["kind"], row["name"]): row for row in found["shares"]}
+        exact = shares["tag", "exact"]
+        self.assertEqual((exact["questions"], exact["before"], exact["after"]),
+                         (1, by["q1"]["before"], by["q1"]["after"]))  # fmt: skip
+        self.assertEqual(
+            {name for kind, name in shares if kind == "document"}, {"alarms.csv", "dogs.html", "wind.md"}
+        )
+        self.assertEqual(shares["length", "1 to 4 words"]["questions"], 2)
+        for kind in ("document", "length", "set"):
+            own = [row for (one, _), row in shares.items() if one == kind]
+            self.assertEqual(sum(row["questions"] for row in own), 3)
+            self.assertEqual(sum(row["wins"] for row in own), found["whole"]["wins"])
+        self.assertIsNone(found["steadiness"])
+        Question.objects.filter(workspace=self.space, identity__in=("q1", "q2")).update(group="same")
+        steady = self.get("/questions", first=self.trial.pk, second=self.second.pk, metric="mrr")["steadiness"]
+        ranks = [[trial.rows.get(question__identity=name).ranks["context"] for name in ("q1", "q2")]
+                 for trial in (self.trial, self.second)]  # fmt: skip
+        self.assertEqual([steady["worst"][0]["before"], steady["worst"][0]["after"]], ranks)
+        apart = [abs(np.subtract(*(1 / rank if rank else 0 for rank in own))) for own in ranks]
+        np.testing.assert_allclose([steady["before"], steady["after"]], apart)
+        self.assertAlmostEqual(steady["gain"]["mean"], apart[0] - apart[1])
+
     def test_what_is_wrong_is_told(self):
         self.assertIn("baseline", self.get(status=400, baseline="x")["detail"])
         self.assertIn("no recipe 999999", self.get(status=400, baseline=999999)["detail"])
@@ -151,16 +176,17 @@ class Comparing(TestCase):
 
     def test_a_table_is_read_without_a_query_for_each_row(self):
         Membership.objects.filter(user=self.user).count()
-        with self.assertNumQueries(5):
+        with self.assertNumQueries(6):
             comparison([Workspace.objects.get(pk=self.space.pk)], Measure("mrr"), None)
         measured(self.space, **{**SPARSE, "select": {"k": 2, "budget_tokens": 100}})
-        with self.assertNumQueries(5):
+        with self.assertNumQueries(6):
             comparison([Workspace.objects.get(pk=self.space.pk)], Measure("mrr"), None)
 
     def test_measured_again_it_is_the_newest_that_counts(self):
         again = measure_recipe(self.other, Silent())
         cells = {row["recipe"]["id"]: row["cells"][0] for row in self.get()["rows"]}
         self.assertEqual(cells[self.other.pk]["trial"], again.pk)
-        rows, whole = by_question(self.second, again, Measure("recall@5"))
+        both = by_question(self.second, again, Measure("recall@5"))
+        rows, whole = both.pairs, both.whole
         self.assertEqual((whole.wins, whole.losses, whole.p), (0, 0, 1.0))
         self.assertTrue(all(row.parts == "" for row in rows))

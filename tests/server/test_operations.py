@@ -48,6 +48,7 @@ class Operations(TransactionTestCase):
         self.imports()
         self.recipes()
         self.questions()
+        self.sweeps()
         self.stages()
         self.pools()
         self.people()
@@ -96,6 +97,11 @@ class Operations(TransactionTestCase):
         call_command("work", once=True)
         trials = self.call("trials")
         self.call("comparison")
+        run = SimpleUploadedFile("a.run", b"q1 Q0 alarms.csv 1 2.0 x")
+        number = self.call("addRun", {"file": run})["id"]
+        self.call("measureRun", run=number)
+        self.call("removeRun", run=number)
+        self.call("trialReport", trial=trials[0]["id"])
         self.call("comparedQuestions", query=f"?first={trials[0]['id']}&second={trials[-1]['id']}")
 
     def questions(self):
@@ -104,6 +110,7 @@ class Operations(TransactionTestCase):
         self.call("question", question=rows[0]["id"])
         self.call("ask", {"text": "When does the gondola stop?"})
         self.call("askedBefore")
+        self.call("whyNot", query=f"?question={rows[0]['id']}")
         span = AnswerSpan.objects.first()
         AnswerSpan.objects.filter(pk=span.pk).update(lost=True, quote="A dog rides", start=None, end=None)
         self.call("lostLabels")
@@ -148,6 +155,8 @@ class Operations(TransactionTestCase):
         self.call("vectorMap", query="?text=wind")
         self.call("closePairs", query="?above=0.6")
         self.call("mix")
+        self.call("startFusionFit", {})
+        self.call("fusionFit")
         self.call("floor")
         self.call("depths")
         self.call("fitted")
@@ -156,6 +165,23 @@ class Operations(TransactionTestCase):
         tried = {"scorer": SCORER, "question": text["text"]}
         self.call("tryScorer", {**tried, "passages": ["E-417 is an alarm.", "Dogs ride."]})
         self.call("restsOn", {**tried, "passage": "E-417 is an alarm. Dogs ride."})
+
+    def sweeps(self):
+        self.call("axes")
+        wish = {"recipe": self.saved.pk, "axes": ["select.k=1,2"], "figure": "mrr"}
+        self.call("sweepOutlook", wish)
+        number = self.call("startSweep", wish)["id"]
+        self.call("goOnWithSweep", sweep=number)
+        call_command("work", once=True)
+        self.call("sweeps")
+        self.assertTrue(self.call("sweep", sweep=number)["chosen"])
+        self.call("sweptRecipe", query="?row=0", sweep=number)
+        self.call("removeSweep", sweep=number)
+        gate = self.call("makeGate", {"metric": "mrr", "least": 0.1})["id"]
+        self.call("gates")
+        self.call("lookAtGate", gate=gate)
+        self.call("takeBaseline", gate=gate)
+        self.call("removeGate", gate=gate)
 
     def pools(self):
         self.call("makePool", {"name": "First", "recipes": [self.saved.pk], "depth": 2})

@@ -126,6 +126,7 @@ def add_remote(
     timeout: Annotated[float, typer.Option(help="Seconds to wait for an answer.", min=0.1)] = 30,
     retries: Annotated[int, typer.Option(help="Times to try again, with longer and longer pauses.", min=0)] = 4,
     batch: Annotated[int, typer.Option(help="Texts a request.", min=1)] = 64,
+    price: Annotated[float, typer.Option(help="Money for a million tokens, for trials to tell.", min=0)] = 0.0,
 ) -> None:
     """Register an encoder or a joint scorer that an HTTP endpoint runs."""
     key = ""
@@ -134,7 +135,7 @@ def add_remote(
             key = key_file.read_text().strip()
         except OSError as error:
             raise DoppioError(f"{key_file}: cannot be read ({error.strerror})") from error
-    settings = {"timeout": timeout, "retries": retries, "batch": batch}
+    settings = {"timeout": timeout, "retries": retries, "batch": batch, "price": price}
     found = register_remote(MODELS, name, url, key, settings=settings)
     if isinstance(found, ScorerFolder):
         out.print(f"{name}: registered, a joint scorer.")

@@ -1,6 +1,7 @@
 """`./doppio sweep`: a recipe with some settings changed, over and over, and which of them to take."""
 
 import json
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -20,29 +21,15 @@ from doppio.core.formats.documents import read_documents
 from doppio.core.formats.questions import read_questions
 from doppio.core.measure.comparing import Floats, in_words
 from doppio.core.measure.gate import Figure, figure
-from doppio.core.measure.sweeper import Sweeper
-from doppio.core.measure.sweeping import (
-    KEPT,
-    Axis,
-    Chosen,
-    axis,
-    changed,
-    drawn,
-    grid,
-    halving,
-    judged,
-    neighbours,
-    plateau,
-    steps,
-)
+from doppio.core.measure.questions import wording_groups
+from doppio.core.measure.sweep_plan import GRID, plan, with_settings
+from doppio.core.measure.sweeper import Sweeper, around, finished
+from doppio.core.measure.sweeping import Axis, Chosen, judged, plateau
 from doppio.core.models.registry import Models
-from doppio.core.progress import Progress
-from doppio.core.recipe.check import check, read_recipe
-from doppio.core.recipe.recipe import Recipe
+from doppio.core.recipe.check import read_recipe
 from doppio.core.store.artifacts import ArtifactStore
 
-MOST, SHOWN = 2_000, 12
-GRID, RANDOM, HALVING = "grid", "random", "halving"
+SHOWN = 12
 Rows = list[dict[str, Any]]
 
 
@@ -67,11 +54,12 @@ def sweep(
     seed: Annotated[int, typer.Option(help="Of the draw and of the folds.")] = 0,
 ) -> None:
     """Try settings, prefer a broad height to a lone peak, and say what the choice is worth on unseen questions."""
-    if by not in (GRID, RANDOM, HALVING):
-        raise DoppioError(f"--by: {by!r} is none of {GRID}, {RANDOM}, {HALVING}")
     base, wanted = read_recipe(recipe), figure(metric)
-    read = [axis(text) for text in axes]
-    rows, recipes = _recipes(base, read, by, most, seed)
+    try:
+        planned = plan(base, axes, by=by, most=most, seed=seed)
+    except RecipeError as error:
+        raise DoppioError(f"--{error}") from error
+    rows = list(planned.rows)
     for target in (json_file, write):
         if target is not None and not target.resolve().parent.is_dir():
             raise DoppioError(f"{target}: the folder {target.resolve().parent} does not exist")
@@ -84,87 +72,25 @@ def sweep(
             raise DoppioError(f"{questions}: no question has an answer, so there is nothing to choose by")
         out.print(
             f"{len(rows) - 1} settings beside the present ones, {len(sweeper.questions)} questions, "
-            f"{sweeper.lacking(recipes)} indexes to build"
+            f"{sweeper.lacking(planned.recipes)} indexes to build"
         )
-        figures = _figures(sweeper, recipes, wanted, by, bars, seed)
-    # Only what all questions were asked under can be chosen.
-    there = np.flatnonzero((np.isnan(figures) == np.isnan(figures[0])).all(axis=1))
+        figures = np.full((len(rows), len(sweeper.questions)), np.nan)
+        for _ in sweeper.tried(planned, wanted, figures, bars, seed=seed):
+            pass
+    there = finished(figures)
     kept, table = [rows[row] for row in there.tolist()], figures[there]
-    near = neighbours(read, kept) if by == GRID else [[place] for place in range(len(kept))]
-    found = judged(table, near, np.arange(table.shape[1]), seed=seed)
-    _print(read, kept, table, near, found, wanted)
+    near = around(planned, there)
+    found = judged(table, near, wording_groups(sweeper.questions), seed=seed)
+    _print(planned.axes, kept, table, near, found, wanted)
     if json_file:
         write_whole(json_file, json.dumps(_as_json(wanted, rows, figures, kept, found), indent=1, ensure_ascii=False))
     if write:
-        body = changed(base.body, kept[found.best]) | {"name": base.name}
+        body = with_settings(base, kept[found.best]).body
         write_whole(write, json.dumps(body, indent=1, ensure_ascii=False))
 
 
-def _recipes(base: Recipe, axes: list[Axis], by: str, most: int, seed: int) -> tuple[Rows, list[Recipe]]:
-    """The settings, those of the recipe as it is first, and their recipes.
-
-    Raises
-    ------
-    DoppioError
-        If there are too many, or one is no recipe.
-    """
-    twice = [one.path for one in axes]
-    if len(set(twice)) < len(twice):
-        raise DoppioError(f"--axis: {max(twice, key=twice.count)} is given twice")
-    count = int(np.prod([len(one.values) for one in axes]))
-    if by == RANDOM:
-        rows = drawn(axes, most, seed)
-    elif count > MOST:
-        raise DoppioError(f"--axis: {count:,} settings are more than {MOST:,}; draw some with --by random --most 200")
-    else:
-        rows = grid(axes)
-    now = {one.path: _now(base, one.path) for one in axes}
-    rows = [now, *(row for row in rows if row != now)]
-    recipes = []
-    for row in rows:
-        try:
-            recipes.append(check(changed(base.body, row)))
-        except RecipeError as error:
-            told = ", ".join(f"{path}={value}" for path, value in row.items())
-            raise DoppioError(f"--axis: {told}: {error}") from error
-    return rows, recipes
-
-
-def _now(base: Recipe, path: str) -> Any:
-    here: Any = base.body
-    for part in steps(path):
-        try:
-            here = here[part]
-        except (KeyError, IndexError, TypeError) as error:
-            raise DoppioError(f"--axis: {path}: the recipe has no such setting") from error
-    return here
-
-
-def _figures(sweeper: Sweeper, recipes: list[Recipe], wanted: Figure, by: str, bars: Progress, seed: int) -> Floats:
-    """(settings, questions) float64; NaN where halving did not ask."""
-    figures = np.full((len(recipes), len(sweeper.questions)), np.nan)
-    going = list(range(len(recipes)))
-    rounds = halving(len(recipes), len(sweeper.questions), seed=seed) if by == HALVING else iter([None])
-    asked = np.zeros(0, np.int64)
-    for rows in rounds:
-        new = None if rows is None else np.setdiff1d(rows, asked)
-        bars.start("try settings" if rows is None else f"try settings, {len(rows)} questions", len(going), "settings")
-        for row in going:
-            told = sweeper.figures(recipes[row], wanted, new)
-            figures[row] = np.where(np.isnan(told), figures[row], told)
-            bars.advance(1)
-        if rows is None or len(rows) == len(sweeper.questions):
-            break
-        asked = rows
-        means = np.nanmean(figures[going], axis=1)
-        best = np.argsort(-means, kind="stable")[: max(1, int(np.ceil(KEPT * len(going))))]
-        # What there is now stays to the end, to be compared with.
-        going = sorted({0, *(going[place] for place in best.tolist())})
-    return figures
-
-
 def _print(
-    axes: list[Axis], rows: Rows, figures: Floats, near: list[list[int]], found: Chosen, wanted: Figure
+    axes: Sequence[Axis], rows: Rows, figures: Floats, near: list[list[int]], found: Chosen, wanted: Figure
 ) -> None:
     means = np.nanmean(figures, axis=1)
     heights = plateau(means, near)

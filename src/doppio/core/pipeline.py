@@ -12,6 +12,7 @@ from doppio.core.branches.kind import Branch, kind_of
 from doppio.core.chunking.context import with_context
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.fingerprint import fingerprint
+from doppio.core.floors import FLOORS, above
 from doppio.core.fusion.kind import METHODS, fused_by
 from doppio.core.fusion.pouring import Fused, Ranking
 from doppio.core.kinds import Settings
@@ -41,6 +42,14 @@ from doppio.core.trace import (
 T = TypeVar("T")
 QUESTIONS_A_BATCH = 256
 HOST_ROOM = 1 << 40
+FLOOR_NAMES = {setting.name for setting in FLOORS}
+# Why a hit does not go on, by whether it is above the floor and whether it is near enough to the top.
+WHY = {
+    (True, True): "",
+    (True, False): BEYOND,
+    (False, True): UNDER_FLOOR,
+    (False, False): UNDER_FLOOR_AND_BEYOND,
+}
 
 
 @dataclass(frozen=True)
@@ -81,12 +90,13 @@ class Pipeline:
         ----------
         questions : sequence of str
         held : by what a branch is asked with, what it found; what is lacking is added. Another pipeline over the same
-            indexes can take it from there, as long as it is asked the same questions.
+            indexes can take it from there, as long as it is asked the same questions. Hits under a branch's floor are
+            among them; `above_floors` leaves them out.
         """
         found = []
         vectors: Mapping[str, NDArray[np.float32]] | None = None
         for branch in self.recipe.branches:
-            key = fingerprint(branch)
+            key = fingerprint({name: value for name, value in branch.items() if name not in FLOOR_NAMES})
             if key not in held:
                 vectors = self._encoded(questions) if vectors is None else vectors
                 held[key] = self._branch(branch, questions, vectors)
@@ -106,7 +116,7 @@ class Pipeline:
             families = [kind_of(branch).family for branch in self.recipe.branches]
             for row in range(len(batch)):
                 rankings = [found[row] for found in ranked]
-                fused = self.fuse(rankings)
+                fused = self._high(self.fuse(rankings))
                 branches = _of_families(families, rankings, fused.chunks)
                 yield fused, FirstStage(fused.scores, branches)
 
@@ -128,20 +138,35 @@ class Pipeline:
         """The least score that each branch can give, in the recipe's order; None where there is none."""
         return [getattr(self.branches[branch["id"]], "least", None) for branch in self.recipe.branches]
 
+    def above_floors(self, branches: Sequence[Ranking]) -> list[Ranking]:
+        """Rankings of the branches, in the recipe's order, without what lies under each one's floor."""
+        found = []
+        for branch, (chunks, scores) in zip(self.recipe.branches, branches, strict=True):
+            kept = above(scores, branch)
+            found.append((chunks[kept], scores[kept]))
+        return found
+
     def fuse(self, branches: Sequence[Ranking]) -> Fused:
-        """Fuse rankings of the branches, in the recipe's order, to the recipe's depth."""
+        """Fuse rankings of the branches, in the recipe's order, to the recipe's depth; what is under a branch's floor
+        has no part in it."""
         settings = self.recipe.fusion
+        branches = self.above_floors(branches)
         weights = [settings["weights"][branch["id"]] for branch in self.recipe.branches]
         fused = fused_by(METHODS.get(settings["method"]), branches, weights, settings, self.least)
         depth = settings["depth"]
         return Fused(fused.chunks[:depth], fused.scores[:depth], fused.ranks[:depth], fused.shares[:depth])
 
+    def _high(self, fused: Fused) -> Fused:
+        """A fused list without what lies under its floor."""
+        kept = above(fused.scores, self.recipe.fusion)
+        return Fused(fused.chunks[kept], fused.scores[kept], fused.ranks[kept], fused.shares[kept])
+
     def _one(self, question: str, rankings: Sequence[tuple[Ranking, float]], encoding: float | None) -> Trace:
         seconds = {"encode question": encoding} if encoding is not None else {}
         stages: list[StageTrace] = []
         for branch, ((chunks, scores), took) in zip(self.recipe.branches, rankings, strict=True):
-            kept = np.ones(len(chunks), bool)
-            reasons = ("",) * len(chunks)
+            kept = above(scores, branch)
+            reasons = _reasons(kept, UNDER_FLOOR)
             measure, family = self.branches[branch["id"]].measure, kind_of(branch).family
             stages.append(
                 StageTrace(branch["id"], BRANCH, measure, chunks, scores, kept, reasons, took, family=family)
@@ -169,14 +194,15 @@ class Pipeline:
             kept = np.arange(len(fused.chunks)) < self.recipe.passed_by_fusion
         else:
             kept = first_groups(self._hosts(fused.chunks), self.recipe.passed_by_fusion)
+        high = above(fused.scores, self.recipe.fusion)
         return StageTrace(
             FUSED,
             FUSED,
             METHODS.get(self.recipe.fusion["method"]).measure,
             fused.chunks,
             fused.scores,
-            kept,
-            _reasons(kept, BEYOND),
+            kept & high,
+            tuple(WHY[bool(good), bool(near)] for good, near in zip(high, kept, strict=True)),
             seconds,
             branch_ranks=fused.ranks,
             shares=fused.shares,
@@ -216,17 +242,12 @@ class Pipeline:
                 ),
             ),
             floor=settings["floor"],
+            floor_share=settings["floor_share"],
             blend=settings["blend"],
             unfound=self._unfound(question) if reranker.answerable else 0.0,
         )
         within = first_groups(self._hosts(result.chunks), self.recipe.select["k"])
-        why = {
-            (True, True): "",
-            (True, False): BEYOND,
-            (False, True): UNDER_FLOOR,
-            (False, False): UNDER_FLOOR_AND_BEYOND,
-        }
-        reasons = tuple(why[bool(above), bool(near)] for above, near in zip(result.above_floor, within, strict=True))
+        reasons = tuple(WHY[bool(good), bool(near)] for good, near in zip(result.above_floor, within, strict=True))
         stage = StageTrace(
             RERANKED,
             RERANKED,

@@ -13,6 +13,8 @@ from doppio.launch.programs import ProgramFailed, run
 from doppio.launch.steps import Note
 
 DATABASE, BROWSER = {"postgresql": "postgresql"}, {"chromium": "chromium", "chromedriver": "chromium-driver"}
+# What lays the text of a PDF out.
+PRINTING = {"libpangoft2-1.0.so.0": "libpangoft2-1.0-0", "libharfbuzz-subset.so.0": "libharfbuzz-subset0"}
 LOCKED = re.compile(r"(?:Could not get|Unable to (?:acquire|lock)).*?lock", re.IGNORECASE)
 HELD_BY = re.compile(r"held by process (\d+)(?: \(([^)]+)\))?")
 PROGRESS = re.compile(r"(dl|pm)status:[^:]*:([\d.]+):")
@@ -32,11 +34,18 @@ def programs_of(version: str) -> Path | None:
     return folder if (folder / "initdb").exists() else None
 
 
+def _library(name: str) -> bool:
+    return any((folder / name).exists() for folder in (Path("/usr/lib64"), *Path("/usr/lib").glob("*-linux-gnu")))
+
+
 def missing(*, browser: bool) -> list[str]:
     """Packages that are not there; `browser` adds what the tests drive the interface with."""
     lacking = [] if postgres_programs() else list(DATABASE.values())
     if browser:
         lacking += [package for program, package in BROWSER.items() if shutil.which(program) is None]
+    # Nobody is kept from starting by what prints a report; where it is lacking, the report says so.
+    if lacking or os.geteuid() == 0:
+        lacking += [package for library, package in PRINTING.items() if not _library(library)]
     return lacking
 
 

@@ -22,6 +22,8 @@ PASSAGE_JUDGED, JUDGEMENT_TAKEN_BACK, PASSAGE_SETTLED = "passage judged", "judge
 SET_MADE, SET_CHANGED, SET_REMOVED = "question set made", "question set changed", "question set removed"
 QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED = "question written", "question changed", "question removed"
 LABEL_GIVEN, LABEL_CHANGED, LABEL_REMOVED = "label given", "label changed", "label removed"
+GATE_MADE, GATE_REMOVED, GATE_CLOSED, GATE_OPENED = "gate made", "gate removed", "gate closed", "gate opened"
+RUN_ADDED, RUN_REMOVED = "run added", "run removed"
 # What people made of questions by hand.
 BY_HAND = (
     QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED, QUESTIONS_IMPORTED,

@@ -96,6 +96,7 @@ def core_question(row: Question) -> CoreQuestion:
         tuple(_core_span(span) for span in placed if span.grade > 0),
         tuple(row.tags),
         tuple(_core_span(span) for span in placed if span.grade == 0),
+        row.group,
     )
 
 

@@ -18,9 +18,6 @@ from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
 
-RECIPE = OpenApiParameter("recipe", int, description="A recipe; the one in force where it is left out.")
-
-
 BRANCH = OpenApiParameter("branch", str, description="A branch by its id; the first of its sort where left out.")
 B = TypeVar("B")
 

@@ -6,6 +6,7 @@ from doppio.jobs.models import Job
 from doppio.jobs.running import JobProgress, run_in_thread
 from doppio.recipes.queueing import recipe_of
 from doppio.stages.dense.service import survey_recipe
+from doppio.stages.fused.fit import fit_mix
 from doppio.stages.reranked.fit import fit_recipe
 from doppio.stages.reranked.service import measure_depths
 
@@ -31,6 +32,17 @@ def depth_task(job: int) -> None:
 def fit_task(job: int) -> None:
     """Fit a scorer to the labels of a workspace."""
     run_in_thread(job, _fit)
+
+
+@app.task(name="fit-fusion", queue="surveys", lock="trials")
+def fit_fusion_task(job: int) -> None:
+    """Fit the weights of branches to the labels of a workspace."""
+    run_in_thread(job, _fit_fusion)
+
+
+def _fit_fusion(job: Job, progress: JobProgress) -> str:
+    figure = fit_mix(recipe_of(job), progress).points["figures"][0]
+    return f"{figure['metric']}: {figure['today']:.3f} today, {figure['honest']:.3f} on questions left out."
 
 
 def _fit(job: Job, progress: JobProgress) -> str:

@@ -10,13 +10,30 @@ from django.utils.dateparse import parse_datetime
 from doppio.library.carrying import People, Row, carried, fields_of
 from doppio.library.models import Document, Workspace
 from doppio.questions.models import AnswerSpan
-from doppio.trials import figures
-from doppio.trials.models import Judgement, Pool, PoolItem, TrialFigures, TrialRecord, TrialRow
+from doppio.trials import figures, outside
+from doppio.trials.models import (
+    Gate,
+    GateResult,
+    Judgement,
+    OutsideRun,
+    Pool,
+    PoolItem,
+    Sweep,
+    SweepRow,
+    TrialFigures,
+    TrialRecord,
+    TrialRow,
+)
 
 AT_ONCE = 200
 TRIAL = ("corpus", "marked", "measures", "stages", "levels", "ledger", "seconds", "documents", "chunks", "intact",
-         "answerable", "questions")  # fmt: skip
+         "answerable", "questions", "origin")  # fmt: skip
 ROW = ("cause", "ranks", "in_play", "intact", "trace")
+SWEEP = ("axes", "figure", "by", "most", "seed", "corpus", "marked", "questions", "found")
+TRIED = ("place", "settings", "mean", "asked")
+RUN = ("name", "corpus", "marked", "measures", "metrics")
+GATE = ("metric", "stage", "least", "worst", "every")
+SAID = ("mean", "questions", "open", "reasons", "against", "before", "documents", "moved")
 ITEM = ("start", "end", "place", "covered", "settled")
 
 
@@ -76,6 +93,97 @@ def _take_figures(trial: TrialRecord, row: Row, questions: Mapping[str, int]) ->
     values = np.frombuffer(base64.b64decode(row["values"]), "<f4").reshape(shape)
     numbers = [questions[name] for name in row["questions"]]
     figures.write(trial, figures.Figures(numbers, row["stages"], row["metrics"], values, row["costs"]))
+
+
+class Sweeps:
+    """Sweeps with the settings that were tried."""
+
+    name = "sweeps"
+
+    def rows(self, workspace: Workspace) -> Iterator[Row]:
+        """A sweep, then a row for each of its settings."""
+        for sweep in workspace.sweeps.order_by("pk").select_related("recipe", "made_by"):
+            yield {
+                "recipe": [sweep.recipe.name, sweep.recipe.version], "made_at": sweep.made_at.isoformat(),
+                "made_by": sweep.made_by.get_username() if sweep.made_by else None,
+                **{name: getattr(sweep, name) for name in SWEEP},
+            }  # fmt: skip
+            for row in sweep.rows.iterator(chunk_size=AT_ONCE):
+                values = base64.b64encode(bytes(row.values)).decode()
+                yield {**{name: getattr(row, name) for name in TRIED}, "values": values}
+
+    def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
+        recipes = {(row.name, row.version): row for row in workspace.recipes.all()}
+        sweep: Sweep | None = None
+        for row in rows:
+            if "recipe" in row:
+                sweep = Sweep.objects.create(
+                    workspace=workspace, recipe=recipes[tuple(row["recipe"])], made_by=people.of(row["made_by"]),
+                    **fields_of(row, *SWEEP),
+                )  # fmt: skip
+                Sweep.objects.filter(pk=sweep.pk).update(made_at=parse_datetime(row["made_at"]))
+                continue
+            assert sweep is not None, "settings without their sweep"
+            SweepRow.objects.create(sweep=sweep, values=base64.b64decode(row["values"]), **fields_of(row, *TRIED))
+
+
+class Runs:
+    """Rankings from elsewhere with their figures."""
+
+    name = "runs"
+
+    def rows(self, workspace: Workspace) -> Iterator[Row]:
+        for run in workspace.outside_runs.select_related("made_by"):
+            yield {
+                "made_at": run.made_at.isoformat(), "made_by": run.made_by.get_username() if run.made_by else None,
+                "text": outside.text_of(run), **{name: getattr(run, name) for name in RUN},
+                "questions": outside.names_of(run),
+                "values": base64.b64encode(bytes(run.values)).decode(),
+            }  # fmt: skip
+
+    def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
+        questions = dict(workspace.questions.values_list("identity", "pk"))
+        for row in rows:
+            made = OutsideRun.objects.create(
+                workspace=workspace, made_by=people.of(row["made_by"]), text=outside.deflated(row["text"]),
+                questions=[questions.get(name) for name in row["questions"]],
+                values=base64.b64decode(row["values"]), **fields_of(row, *RUN),
+            )  # fmt: skip
+            OutsideRun.objects.filter(pk=made.pk).update(made_at=parse_datetime(row["made_at"]))
+
+
+class Gates:
+    """Gates with what they said; trials are told by their place among those of the workspace."""
+
+    name = "gates"
+
+    def rows(self, workspace: Workspace) -> Iterator[Row]:
+        """A gate, then a row for each of its results, the oldest first."""
+        places = {pk: place for place, pk in enumerate(workspace.trials.order_by("pk").values_list("pk", flat=True))}
+        for gate in workspace.gates.select_related("recipe", "made_by"):
+            yield {
+                "gate": [gate.recipe.name, gate.recipe.version] if gate.recipe else None,
+                "baseline": places.get(gate.baseline_id) if gate.baseline_id else None,
+                "made_by": gate.made_by.get_username() if gate.made_by else None,
+                **{name: getattr(gate, name) for name in GATE},
+            }  # fmt: skip
+            for result in gate.results.order_by("pk"):
+                yield {"trial": places[result.trial_id], **{name: getattr(result, name) for name in SAID}}
+
+    def take(self, workspace: Workspace, rows: Iterator[Row], people: People) -> None:
+        trials = list(workspace.trials.order_by("pk").values_list("pk", flat=True))
+        recipes = {(row.name, row.version): row for row in workspace.recipes.all()}
+        gate: Gate | None = None
+        for row in rows:
+            if "gate" in row:
+                gate = Gate.objects.create(
+                    workspace=workspace, recipe=recipes[tuple(row["gate"])] if row["gate"] else None,
+                    baseline_id=None if row["baseline"] is None else trials[row["baseline"]],
+                    made_by=people.of(row["made_by"]), **fields_of(row, *GATE),
+                )  # fmt: skip
+                continue
+            assert gate is not None, "a result without its gate"
+            GateResult.objects.create(gate=gate, trial_id=trials[row["trial"]], **fields_of(row, *SAID))
 
 
 class Pools:
@@ -151,4 +259,7 @@ class Pools:
 def connect() -> None:
     """Register the parts."""
     carried(Trials())
+    carried(Sweeps())
+    carried(Runs())
+    carried(Gates())
     carried(Pools())

@@ -2,25 +2,31 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
+from django.db.models import Prefetch
 
 from doppio.core.errors import DoppioError
 from doppio.core.measure.comparing import LEVEL, Difference, Floats, compare, holm, in_words, mean_intervals
 from doppio.core.measure.measuring import EDITION
+from doppio.core.measure.questions import wording_groups
+from doppio.core.measure.steadiness import spreads, steadier
 from doppio.library.corpus import corpus_of
 from doppio.library.models import Workspace
-from doppio.questions.models import Question, QuestionSet
+from doppio.questions.models import AnswerSpan, Question, QuestionSet
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.services import core_recipe, stage_kinds
-from doppio.trials.figures import Figures, read
-from doppio.trials.models import TrialFigures, TrialRecord, TrialRow
+from doppio.trials.breakdown import Share, breakdown
+from doppio.trials.figures import RANKING, Figures, read, read_run_figures
+from doppio.trials.models import OutsideRun, TrialFigures, TrialRecord, TrialRow
 from doppio.trials.services import newest_trials
 
 CHUNKS = "chunks"
+NOT_BY_QUESTION = "One of them was measured before figures were kept by question; measure it again."
 # Stages in the order of the line, by their kinds; branches stand beside each other.
 LAST = ("fused", "reranked", "context")
+# Groups of wordings that are shown, those furthest apart first.
+WORST = 8
 
 
 @dataclass(frozen=True)
@@ -65,14 +71,38 @@ class Cell:
 
 
 @dataclass(frozen=True)
+class Compared:
+    """A row: a recipe, or a ranking from elsewhere."""
+
+    title: str
+    recipe: RecipeVersion | None = None
+    run: OutsideRun | None = None
+
+
+@dataclass(frozen=True)
+class Measured:
+    """What a row was measured to do in one workspace; a ranking from elsewhere has no trial and one stage alone."""
+
+    table: Figures
+    stand: tuple[str, int, int]
+    trial: TrialRecord | None = None
+
+    def values(self, measure: Measure, questions: Sequence[Question]) -> Floats:
+        if self.trial is not None:
+            return _values(self.table, measure, self.trial.recipe, questions)
+        found = self.table.of(RANKING, measure.metric)
+        return np.array([found.get(question.pk, np.nan) for question in questions], np.float64)
+
+
+@dataclass(frozen=True)
 class Comparison:
-    """A table of recipes against columns.
+    """A table of recipes, and of rankings from elsewhere, against columns.
 
     costs : what each recipe costs in the first workspace, see `TrialFigures`; empty where it was not measured there
     lacking : trials from before figures were kept question by question
     """
 
-    rows: Sequence[RecipeVersion]
+    rows: Sequence[Compared]
     costs: Sequence[Mapping[str, float]]
     columns: Sequence[Column]
     cells: Sequence[Sequence[Cell]]
@@ -98,33 +128,37 @@ def comparison(spaces: Sequence[Workspace], measure: Measure, baseline: int | No
     newest = [trial for space in spaces for trial in newest_trials(space).select_related("figures")]
     lacking = [trial for trial in newest if not hasattr(trial, "figures")]
     known = [trial for trial in newest if hasattr(trial, "figures")]
-    rows: dict[str, RecipeVersion] = {}
-    of: dict[tuple[int, str], TrialRecord] = {}
+    rows: dict[str, Compared] = {}
+    of: dict[tuple[int, str], Measured] = {}
     for trial in known:
-        rows.setdefault(trial.recipe.fingerprint, trial.recipe)
-        of.setdefault((trial.workspace_id, trial.recipe.fingerprint), trial)
+        recipe = trial.recipe
+        rows.setdefault(recipe.fingerprint, Compared(f"{recipe.name} v{recipe.version}", recipe))
+        of.setdefault((trial.workspace_id, recipe.fingerprint), Measured(read(trial.figures), _stand(trial), trial))
     against = _baseline(spaces[0], rows, baseline)
+    for run in OutsideRun.objects.filter(workspace__in=spaces).defer("text").order_by("name"):
+        key = f"run {run.pk}"
+        rows[key] = Compared(run.name, run=run)
+        of[run.workspace_id, key] = Measured(read_run_figures(run), _stand(run))
     columns = [column for space in spaces for column in _columns(space)]
-    tables = {trial.pk: read(trial.figures) for trial in known}
     now = {space.pk: (corpus_of(space), space.marked, EDITION) for space in spaces}
     by_column = []
     for column in columns:
-        trials = {key: of[column.workspace.pk, key] for key in rows if (column.workspace.pk, key) in of}
-        measured = {key: (trial, tables[trial.pk]) for key, trial in trials.items()}
-        by_column.append(_cells(column, rows, against, measured, measure, now))
+        there = {key: of[column.workspace.pk, key] for key in rows if (column.workspace.pk, key) in of}
+        by_column.append(_cells(column, rows, against, there, measure, now))
     cells = [[column[place] for column in by_column] for place in range(len(rows))]
-    metrics = list(dict.fromkeys(name for table in tables.values() for name in table.metrics))
-    costs = [tables[of[spaces[0].pk, key].pk].costs if (spaces[0].pk, key) in of else {} for key in rows]
+    metrics = list(dict.fromkeys(name for one in of.values() for name in one.table.metrics))
+    costs = [of[spaces[0].pk, key].table.costs if (spaces[0].pk, key) in of else {} for key in rows]
     return Comparison(list(rows.values()), costs, columns, cells, against, metrics, lacking)
 
 
-def _baseline(space: Workspace, rows: Mapping[str, RecipeVersion], number: int | None) -> RecipeVersion | None:
+def _baseline(space: Workspace, rows: Mapping[str, Compared], number: int | None) -> RecipeVersion | None:
     if number is None:
-        return next((row for row in rows.values() if row.workspace_id == space.pk and row.in_force), None)
+        known = (row.recipe for row in rows.values())
+        return next((row for row in known if row and row.workspace_id == space.pk and row.in_force), None)
     found = space.recipes.filter(pk=number).first()
     if found is None or found.fingerprint not in rows:
         raise DoppioError(f"baseline: no recipe {number} has been measured here since figures are kept by question")
-    return rows[found.fingerprint]
+    return rows[found.fingerprint].recipe
 
 
 def _columns(space: Workspace) -> list[Column]:
@@ -141,9 +175,9 @@ def _columns(space: Workspace) -> list[Column]:
 
 def _cells(
     column: Column,
-    rows: Mapping[str, RecipeVersion],
+    rows: Mapping[str, Compared],
     against: RecipeVersion | None,
-    measured: Mapping[str, tuple[TrialRecord, Figures]],
+    measured: Mapping[str, Measured],
     measure: Measure,
     now: Mapping[int, tuple[str, int, int]],
 ) -> list[Cell]:
@@ -151,19 +185,18 @@ def _cells(
     values = np.full((len(keys), len(column.questions)), np.nan)
     for place, key in enumerate(keys):
         if key in measured:
-            trial, table = measured[key]
-            values[place] = _values(table, measure, trial.recipe, column.questions)
+            values[place] = measured[key].values(measure, column.questions)
     told = (~np.isnan(values)).sum(axis=1)
     means = [float(np.nanmean(row)) if count else None for row, count in zip(values, told, strict=True)]
     cells = [Cell(mean, questions=int(count)) for mean, count in zip(means, told.tolist(), strict=True)]
     there = [place for place, mean in enumerate(means) if mean is not None]
     for place in there:
-        trial = measured[keys[place]][0]
-        current = (trial.corpus, trial.marked, trial.measures) == now[column.workspace.pk]
-        cells[place] = replace(cells[place], trial=trial.pk, current=current)
+        own = measured[keys[place]]
+        trial = own.trial.pk if own.trial else None
+        cells[place] = replace(cells[place], trial=trial, current=own.stand == now[column.workspace.pk])
     if not there:
         return cells
-    groups = groups_of(column.questions)
+    groups = wording_groups(column.questions)
     for place, (low, high) in zip(there, mean_intervals(values[there], groups=groups), strict=True):
         cells[place] = replace(cells[place], low=low, high=high)
     best = max(there, key=lambda place: means[place] or 0.0)
@@ -182,10 +215,21 @@ def _cells(
     return cells
 
 
-def groups_of(questions: Sequence[Question]) -> np.ndarray[Any, np.dtype[np.int64]]:
-    """Numbers of the groups: questions that are rewordings of each other have the same one."""
-    names = {name: place for place, name in enumerate(dict.fromkeys(q.group or f"\0{q.pk}" for q in questions))}
-    return np.array([names[q.group or f"\0{q.pk}"] for q in questions], np.int64)
+def measured(trial: TrialRecord) -> Measured | None:
+    """What a trial was measured to do; None for one from before figures were kept question by question."""
+    kept = TrialFigures.objects.filter(trial=trial).first()
+    return Measured(read(kept), _stand(trial), trial) if kept else None
+
+
+def _stand(row: TrialRecord | OutsideRun) -> tuple[str, int, int]:
+    """The documents, labels and metrics that figures are of."""
+    return row.corpus, row.marked, row.measures
+
+
+def difference(before: Floats, after: Floats, questions: Sequence[Question]) -> Difference:
+    """What figures gain over the same questions, with rewordings together."""
+    (found,) = compare(np.stack([before, after]), [(0, 1)], groups=wording_groups(questions))
+    return found
 
 
 def _values(table: Figures, measure: Measure, recipe: RecipeVersion, questions: Sequence[Question]) -> Floats:
@@ -205,22 +249,53 @@ class Pair:
     parts: str
 
 
-def by_question(first: TrialRecord, second: TrialRecord, measure: Measure) -> tuple[list[Pair], Difference]:
-    """Two trials question by question, the largest change first; and all of it together.
+@dataclass(frozen=True)
+class Wordings:
+    """A question in several wordings: the ranks of its answer under each recipe, None where it was not found."""
+
+    texts: Sequence[str]
+    before: Sequence[int | None]
+    after: Sequence[int | None]
+
+
+@dataclass(frozen=True)
+class Steadiness:
+    """How far apart ranks are over wordings, as means over groups; smaller is steadier. `worst`: furthest apart."""
+
+    groups: int
+    before: float
+    after: float
+    gain: Difference
+    said: str
+    worst: Sequence[Wordings]
+
+
+@dataclass(frozen=True)
+class Both:
+    """Two trials over the questions that both have a figure for."""
+
+    pairs: Sequence[Pair]
+    whole: Difference
+    shares: Sequence[Share]
+    steadiness: Steadiness | None
+
+
+def by_question(first: TrialRecord, second: TrialRecord, measure: Measure) -> Both:
+    """Two trials question by question, the largest change first; all of it together, and by what questions share.
 
     Raises
     ------
     DoppioError
         If one was measured before figures were kept question by question.
     """
-    tables = [read(kept) for trial in (first, second) for kept in TrialFigures.objects.filter(trial=trial)]
+    tables = [found for found in map(measured, (first, second)) if found]
     if len(tables) < 2:
-        raise DoppioError("One of them was measured before figures were kept by question; measure it again.")
-    questions = list(first.workspace.questions.filter(set__measured=True).select_related("set").order_by("position"))
-    values = np.stack([
-        _values(table, measure, trial.recipe, questions) for table, trial in zip(tables, (first, second), strict=True)
-    ])  # fmt: skip
-    (whole,) = compare(values, [(0, 1)], groups=groups_of(questions))
+        raise DoppioError(NOT_BY_QUESTION)
+    labels = Prefetch("spans", AnswerSpan.objects.filter(grade__gt=0).select_related("document"))
+    rows = first.workspace.questions.filter(set__measured=True).select_related("set").prefetch_related(labels)
+    questions = list(rows.order_by("position"))
+    values = np.stack([table.values(measure, questions) for table in tables])
+    whole = difference(values[0], values[1], questions)
     ends = [_ends(trial) for trial in (first, second)]
     kinds = [stage_kinds(core_recipe(trial.recipe)) for trial in (first, second)]
     found = []
@@ -229,7 +304,40 @@ def by_question(first: TrialRecord, second: TrialRecord, measure: Measure) -> tu
             continue
         (cause, play), (other, others) = (own[question.pk] for own in ends)
         found.append(Pair(question, before, after, (cause, other), _parts(play, others, kinds)))
-    return sorted(found, key=lambda row: -abs(row.after - row.before)), whole
+    pairs = sorted(found, key=lambda row: -abs(row.after - row.before))
+    shares = breakdown(questions, values[0], values[1])
+    return Both(pairs, whole, shares, _steadiness((first, second), measure, questions))
+
+
+def _steadiness(trials: Sequence[TrialRecord], measure: Measure, questions: Sequence[Question]) -> Steadiness | None:
+    """None where no question has another wording, or a trial has no such stage."""
+    groups = wording_groups(questions)
+    ranks = []
+    for trial in trials:
+        stage = measure.stage(trial.recipe)
+        known = dict(TrialRow.objects.filter(trial=trial).values_list("question", "ranks"))
+        asked = [place for place, question in enumerate(questions) if question.pk in known]
+        if stage is None:
+            return None
+        ranks.append({place: known[questions[place].pk].get(stage) for place in asked})
+    both = sorted(ranks[0].keys() & ranks[1].keys())
+    own = groups[both] if both else groups[:0]
+    first, second = (spreads([found[place] for place in both], own) for found in ranks)
+    gain = steadier(first, second)
+    if gain is None:
+        return None
+    worst = sorted(zip(first, second, strict=True), key=lambda pair: -max(one.spread for one in pair))[:WORST]
+    return Steadiness(
+        len(first),
+        float(np.mean([one.spread for one in first])),
+        float(np.mean([one.spread for one in second])),
+        gain,
+        in_words(gain, gain.p),
+        [
+            Wordings([questions[both[row]].text for row in one.members], one.ranks, other.ranks)
+            for one, other in worst
+        ],
+    )
 
 
 def _ends(trial: TrialRecord) -> dict[int, tuple[str, dict[str, bool]]]:

@@ -49,11 +49,13 @@ class ComparisonView(APIView):
                 "columns": [_column(column) for column in found.columns],
                 "rows": [
                     {
-                        "recipe": RecipeSerializer(recipe).data,
+                        "title": row.title,
+                        "recipe": RecipeSerializer(row.recipe).data if row.recipe else None,
+                        "run": row.run.pk if row.run else None,
                         "costs": dict(costs),
                         "cells": [_cell(cell) for cell in cells],
                     }
-                    for recipe, costs, cells in zip(found.rows, found.costs, found.cells, strict=True)
+                    for row, costs, cells in zip(found.rows, found.costs, found.cells, strict=True)
                 ],
                 "lacking": [f"{trial.recipe.name} v{trial.recipe.version}" for trial in found.lacking],
             }
@@ -73,13 +75,15 @@ class PairsView(APIView):
     def get(self, request: Request, workspace: int) -> Response:
         """Two trials question by question, the largest change first."""
         first, second = (_trial(request, name) for name in ("first", "second"))
-        rows, whole = by_question(first, second, _measure(request))
+        found = by_question(first, second, _measure(request))
         return Response(
             {
                 "first": RecipeSerializer(first.recipe).data,
                 "second": RecipeSerializer(second.recipe).data,
-                "whole": asdict(whole),
-                "said": in_words(whole, whole.p),
+                "whole": asdict(found.whole),
+                "said": in_words(found.whole, found.whole.p),
+                "shares": [asdict(share) for share in found.shares],
+                "steadiness": asdict(found.steadiness) if found.steadiness else None,
                 "questions": [
                     {
                         "question": row.question.pk,
@@ -92,7 +96,7 @@ class PairsView(APIView):
                         "causes": list(row.causes),
                         "parts": row.parts,
                     }
-                    for row in rows
+                    for row in found.pairs
                 ],
             }
         )

@@ -9,10 +9,12 @@ from numpy.typing import NDArray
 
 from doppio.core.measure.ledger import DELIVERED
 from doppio.core.measure.trial import Row
-from doppio.trials.models import TrialFigures, TrialRecord
+from doppio.trials.models import OutsideRun, TrialFigures, TrialRecord
 
 # Whether the answer reached the context: what the ledger counts, as a metric beside the others.
 REACHED = "delivered"
+# The one stage of a ranking from elsewhere.
+RANKING = "ranking"
 
 
 @dataclass(frozen=True)
@@ -38,8 +40,11 @@ class Figures:
         }
 
 
-def keep(trial: TrialRecord, rows: Sequence[Row], numbers: Mapping[str, int], index_bytes: int) -> None:
-    """Record the metrics of the rows whose questions are still there; `numbers` are records by id."""
+def keep(trial: TrialRecord, rows: Sequence[Row], numbers: Mapping[str, int], costs: Mapping[str, float]) -> None:
+    """Record the metrics of the rows whose questions are still there.
+
+    `numbers` are records by id; `costs` are what is known of them beside what the rows tell.
+    """
     there = [row for row in rows if row.question.id in numbers and row.question.answerable]
     stages = [stage.stage for stage in there[0].trace.stages] if there else []
     metrics = list(dict.fromkeys(name for row in there for found in row.metrics.values() for name in found))
@@ -50,11 +55,11 @@ def keep(trial: TrialRecord, rows: Sequence[Row], numbers: Mapping[str, int], in
         for at, stage in enumerate(stages):
             for name, value in row.metrics.get(stage, {}).items():
                 values[place, at, column[name]] = value
-    costs = _costs(rows, index_bytes)
-    write(trial, Figures([numbers[row.question.id] for row in there], stages, [*metrics, REACHED], values, costs))
+    found = {**_costs(rows), **costs}
+    write(trial, Figures([numbers[row.question.id] for row in there], stages, [*metrics, REACHED], values, found))
 
 
-def _costs(rows: Sequence[Row], index_bytes: int) -> dict[str, float]:
+def _costs(rows: Sequence[Row]) -> dict[str, float]:
     """What every question costs; those that nothing answers cost as much."""
     if not rows:
         return {}
@@ -63,7 +68,6 @@ def _costs(rows: Sequence[Row], index_bytes: int) -> dict[str, float]:
     return {
         "milliseconds": round(1000 * float(np.median(seconds)), 3),
         "tokens": round(float(np.mean(tokens)), 1),
-        "bytes": float(index_bytes),
     }
 
 
@@ -73,12 +77,25 @@ def write(trial: TrialRecord, figures: Figures) -> None:
         questions=list(figures.questions),
         stages=list(figures.stages),
         metrics=list(figures.metrics),
-        values=zlib.compress(figures.values.astype("<f4").tobytes(), 1),
+        values=packed(figures.values),
         costs=dict(figures.costs),
     )
 
 
 def read(row: TrialFigures) -> Figures:
-    shape = (len(row.questions), len(row.stages), len(row.metrics))
-    values = np.frombuffer(zlib.decompress(bytes(row.values)), "<f4").reshape(shape)
-    return Figures(row.questions, row.stages, row.metrics, values, row.costs)
+    return Figures(row.questions, row.stages, row.metrics, _unpacked(row, len(row.stages)), row.costs)
+
+
+def read_run_figures(row: OutsideRun) -> Figures:
+    """Those of a ranking from elsewhere, which has one stage."""
+    return Figures(row.questions, [RANKING], row.metrics, _unpacked(row, 1))
+
+
+def packed(values: NDArray[np.float32]) -> bytes:
+    """A table as it is kept."""
+    return zlib.compress(values.astype("<f4").tobytes(), 1)
+
+
+def _unpacked(row: TrialFigures | OutsideRun, stages: int) -> NDArray[np.float32]:
+    shape = (len(row.questions), stages, len(row.metrics))
+    return np.frombuffer(zlib.decompress(bytes(row.values)), "<f4").reshape(shape)

@@ -13,7 +13,8 @@ class TrialRecord(models.Model):
     """A recipe over the workspace's questions.
 
     `corpus` is the fingerprint of the documents that it was run on, `marked` the workspace's count of changes of
-    labels then, `measures` the edition of the metrics.
+    labels then, `measures` the edition of the metrics. `origin` says what else its figures hang on: code, packages,
+    models, labels, machine; empty in trials from before it was kept.
     """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="trials")
@@ -31,6 +32,7 @@ class TrialRecord(models.Model):
     intact = models.PositiveIntegerField()
     answerable = models.PositiveIntegerField()
     questions = models.PositiveIntegerField()
+    origin = models.JSONField(default=dict)
     measured_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -57,8 +59,8 @@ class TrialFigures(models.Model):
 
     `values` are little-endian 32 bit numbers (questions, stages, metrics), NaN where a metric says nothing, deflated;
     `questions` are their records in the order of the rows. `delivered` stands among the metrics, at every stage.
-    `costs` are what the figures were paid with: `milliseconds` a question (median), `tokens` handed on (mean), and
-    `bytes` of indexes on disk.
+    `costs` are what the figures were paid with: `milliseconds` a question (median), `tokens` handed on (mean),
+    `bytes` of indexes on disk, and `price`, what endpoints are paid for 1,000 questions.
     """
 
     trial = models.OneToOneField(TrialRecord, models.CASCADE, related_name="figures")
@@ -67,6 +69,122 @@ class TrialFigures(models.Model):
     metrics = models.JSONField()
     values = models.BinaryField()
     costs = models.JSONField(default=dict)
+
+
+class OutsideRun(models.Model):
+    """A ranking from elsewhere for the questions of a workspace: a TREC run, as it was given.
+
+    `text` is the file, deflated. `values` are as in `TrialFigures`, with one stage; they were measured on `corpus`
+    and `marked` with the metrics of edition `measures`.
+    """
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="outside_runs")
+    name = models.CharField(max_length=120)
+    text = models.BinaryField()
+    corpus = models.CharField(max_length=20)
+    marked = models.PositiveBigIntegerField()
+    measures = models.PositiveIntegerField()
+    questions = models.JSONField()
+    metrics = models.JSONField()
+    values = models.BinaryField()
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint("workspace", "name", name="run_once")]
+
+
+class Sweep(models.Model):
+    """A recipe with some of its settings changed, over and over.
+
+    `axes` are as the core reads them; `questions` are those that were asked, in the order of the values of a row.
+    `corpus` and `marked` are as in a trial: what was tried stands for them alone. `found` is what was chosen, empty
+    until all has been tried.
+    """
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="sweeps")
+    recipe = models.ForeignKey(RecipeVersion, models.CASCADE, related_name="sweeps")
+    job = models.ForeignKey(Job, models.SET_NULL, null=True, related_name="sweeps")
+    axes = models.JSONField()
+    figure = models.CharField(max_length=120)
+    by = models.CharField(max_length=10)
+    most = models.PositiveIntegerField()
+    seed = models.PositiveIntegerField(default=0)
+    corpus = models.CharField(max_length=20)
+    marked = models.PositiveBigIntegerField()
+    questions = models.JSONField(default=list)
+    found = models.JSONField(default=dict)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+
+class SweepRow(models.Model):
+    """One of the settings of a sweep, and what every question gave under it: little-endian 32 bit numbers, deflated.
+
+    NaN where a question was not asked.
+    """
+
+    sweep = models.ForeignKey(Sweep, models.CASCADE, related_name="rows")
+    place = models.PositiveIntegerField()
+    settings = models.JSONField()
+    values = models.BinaryField()
+    mean = models.FloatField(null=True)
+    asked = models.PositiveIntegerField()
+
+    class Meta:
+        ordering = ["place"]
+        constraints = [models.UniqueConstraint("sweep", "place", name="tried_once")]
+
+
+class Gate(models.Model):
+    """A figure that is watched: of one recipe, or of whichever is in force where `recipe` is None.
+
+    `stage` is the kind of stage that `metric` is measured after. `least` is what the figure may not fall below,
+    `worst` the loss from `baseline` that is borne; either may be None. A gate with `every` hours is looked at that
+    often, and each at every change of the documents.
+    """
+
+    workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="gates")
+    recipe = models.ForeignKey(RecipeVersion, models.CASCADE, null=True, related_name="gates")
+    metric = models.CharField(max_length=60)
+    stage = models.CharField(max_length=40)
+    least = models.FloatField(null=True)
+    worst = models.FloatField(null=True)
+    baseline = models.ForeignKey(TrialRecord, models.SET_NULL, null=True, related_name="+")
+    every = models.PositiveIntegerField(null=True)
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+
+class GateResult(models.Model):
+    """What a gate said of a trial.
+
+    `against` is the difference from the baseline and `before` that from the result before, each empty where there is
+    none. `documents` are those that changed since the result before, with the questions that moved and that they had
+    a part in, most of them first.
+    """
+
+    gate = models.ForeignKey(Gate, models.CASCADE, related_name="results")
+    trial = models.ForeignKey(TrialRecord, models.CASCADE, related_name="gates")
+    mean = models.FloatField()
+    questions = models.PositiveIntegerField()
+    open = models.BooleanField()
+    reasons = models.JSONField(default=list)
+    against = models.JSONField(default=dict)
+    before = models.JSONField(default=dict)
+    documents = models.JSONField(default=list)
+    moved = models.PositiveIntegerField(default=0)
+
+    class Meta:
+        ordering = ["-pk"]
+        constraints = [models.UniqueConstraint("gate", "trial", name="gated_once")]
 
 
 class Survey(models.Model):

@@ -59,10 +59,12 @@ class ColumnSerializer(s.Serializer):
 
 
 class ComparedRowSerializer(s.Serializer):
-    recipe = RecipeSerializer()
+    title = s.CharField()
+    recipe = RecipeSerializer(allow_null=True, help_text="Null for a ranking from elsewhere.")
+    run = s.IntegerField(allow_null=True, help_text="A ranking from elsewhere.")
     costs = s.DictField(
         child=s.FloatField(),
-        help_text="Milliseconds a question, tokens handed on, bytes of indexes; none if unknown.",
+        help_text="Milliseconds a question, tokens handed on, bytes of indexes, price; none if unknown.",
     )
     cells = CellSerializer(many=True)
 
@@ -92,11 +94,38 @@ class ComparedQuestionSerializer(s.Serializer):
     )
 
 
+class ShareSerializer(s.Serializer):
+    kind = s.ChoiceField(choices=["tag", "document", "length", "set"])
+    name = s.CharField()
+    questions = s.IntegerField()
+    before = s.FloatField(help_text="Mean of the figure under the first.")
+    after = s.FloatField()
+    wins = s.IntegerField(help_text="Questions on which the second is better.")
+    losses = s.IntegerField()
+
+
+class WordingsSerializer(s.Serializer):
+    texts = s.ListField(child=s.CharField())
+    before = s.ListField(child=s.IntegerField(allow_null=True), help_text="Ranks of the answer; null: not found.")
+    after = s.ListField(child=s.IntegerField(allow_null=True))
+
+
+class SteadinessSerializer(s.Serializer):
+    groups = s.IntegerField(help_text="Questions that stand in several wordings.")
+    before = s.FloatField(help_text="Mean difference of reciprocal ranks over wordings; smaller is steadier.")
+    after = s.FloatField()
+    gain = DifferenceSerializer(help_text="Of steadiness, from the first to the second, group by group.")
+    said = s.CharField()
+    worst = WordingsSerializer(many=True)
+
+
 class ComparedQuestionsSerializer(s.Serializer):
     first = RecipeSerializer()
     second = RecipeSerializer()
     whole = DifferenceSerializer()
     said = s.CharField()
+    shares = ShareSerializer(many=True, help_text="By tag, document, length and set, the largest change first.")
+    steadiness = SteadinessSerializer(allow_null=True, help_text="Null where no question has another wording.")
     questions = ComparedQuestionSerializer(many=True)
 
 

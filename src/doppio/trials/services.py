@@ -1,8 +1,12 @@
 """A recipe built and measured over the labelled questions of its workspace."""
 
+from collections.abc import Mapping
+from typing import Any
+
 from django.contrib.auth.models import User
 from django.db import transaction
 from django.db.models import QuerySet
+from django.utils import timezone
 
 from doppio.core.measure.measuring import EDITION
 from doppio.core.measure.trial import Trial, run_trial
@@ -18,6 +22,9 @@ from doppio.recipes.queueing import queue_job
 from doppio.recipes.services import core_recipe
 from doppio.trials import figures
 from doppio.trials.models import TrialRecord, TrialRow
+from doppio.trials.origin import origin_of
+from doppio.trials.prices import paid
+from doppio.trials.signals import recorded
 
 
 def measure_in_force(sender: object, workspace: Workspace, **_: object) -> None:
@@ -67,6 +74,7 @@ def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = 
         # Who changes documents moves their labels in one go.
         workspace.refresh_from_db(fields=["marked"])
         corpus, questions, marked = corpus_now(workspace), core_questions(workspace), workspace.marked
+        began = timezone.now().isoformat()
     if job is not None:
         job.details = {**job.details, "corpus": corpus.key, "marked": marked}
         job.save(update_fields=["details"])
@@ -74,12 +82,32 @@ def measure_recipe(recipe: RecipeVersion, progress: Progress, job: Job | None = 
     result = run_trial(pipeline, corpus.names, questions, progress=progress)
     core = builder()
     held = sum(row.bytes for row in core.describe(core.keys(corpus.key, core_recipe(recipe))))
-    return _record(recipe, corpus, marked, result, len(pipeline.chunks), held, job)
+    price = paid(pipeline, core.counter(core_recipe(recipe)), result.rows)
+    record = _record(
+        recipe,
+        corpus,
+        marked,
+        result,
+        len(pipeline.chunks),
+        {"bytes": float(held), "price": price},
+        job,
+        {"began": began, **origin_of(pipeline, questions)},
+    )
+    # What others make of it must not lose it.
+    recorded.send_robust(TrialRecord, trial=record, pipeline=pipeline, names=corpus.names)
+    return record
 
 
 @transaction.atomic
 def _record(
-    recipe: RecipeVersion, corpus: Corpus, marked: int, result: Trial, chunks: int, held: int, job: Job | None
+    recipe: RecipeVersion,
+    corpus: Corpus,
+    marked: int,
+    result: Trial,
+    chunks: int,
+    costs: Mapping[str, float],
+    job: Job | None,
+    origin: dict[str, Any],
 ) -> TrialRecord:
     record = TrialRecord.objects.create(
         workspace=recipe.workspace,
@@ -97,6 +125,7 @@ def _record(
         intact=result.intact,
         answerable=result.answerable,
         questions=len(result.rows),
+        origin=origin,
     )
     numbers = dict(recipe.workspace.questions.values_list("identity", "pk"))
     TrialRow.objects.bulk_create(
@@ -116,5 +145,5 @@ def _record(
         ],
         BATCH,
     )
-    figures.keep(record, result.rows, numbers, held)
+    figures.keep(record, result.rows, numbers, costs)
     return record

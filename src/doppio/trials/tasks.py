@@ -5,6 +5,7 @@ from procrastinate.contrib.django import app
 from doppio.jobs.models import Job
 from doppio.jobs.running import JobProgress, run_in_thread
 from doppio.recipes.queueing import recipe_of
+from doppio.trials import sweeps
 from doppio.trials.pools import fill_pool
 from doppio.trials.services import measure_recipe
 
@@ -19,6 +20,18 @@ def trial_task(job: int) -> None:
 def pool_task(job: int) -> None:
     """Ask the recipes of a pool, and keep the passages that they found."""
     run_in_thread(job, _pool)
+
+
+@app.task(name="sweep", queue="trials", lock="trials")
+def sweep_task(job: int) -> None:
+    """Try settings of a recipe; what it builds nobody keeps, so no other build may run beside it."""
+    run_in_thread(job, _sweep)
+
+
+def _sweep(job: Job, progress: JobProgress) -> str:
+    sweep = sweeps.run(job, progress)
+    found = sweep.found
+    return f"{sweep.rows.count()} settings tried: {sweep.figure} {found['honest']:.3f} judged by folds."
 
 
 def _pool(job: Job, progress: JobProgress) -> str:

@@ -398,6 +398,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The gates of the workspace, each with its last results. */
+        get: operations["gates"];
+        put?: never;
+        /** @description Watch a figure; earlier trials of the recipe are its history. */
+        post: operations["makeGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/gates/{gate}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Stop watching; the trials stay. */
+        delete: operations["removeGate"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/gates/{gate}/baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let the newest result be the baseline from now on. */
+        post: operations["takeBaseline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/gates/{gate}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Measure what is watched now. */
+        post: operations["lookAtGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/imports": {
         parameters: {
             query?: never;
@@ -899,6 +968,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Measure a TREC run on the labels here; one of the same name is replaced. */
+        post: operations["addRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/runs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Measure it on the documents and labels of now. */
+        post: operations["measureRun"];
+        delete: operations["removeRun"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/chunks/cut": {
         parameters: {
             query?: never;
@@ -1013,6 +1116,24 @@ export interface paths {
         put?: never;
         /** @description Measure them now. */
         post: operations["startSurvey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/stages/fused/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Weights of the branches that were fitted to the labels, with what they are worth. */
+        get: operations["fusionFit"];
+        put?: never;
+        /** @description Fit them. */
+        post: operations["startFusionFit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1193,6 +1314,109 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The sweeps of the workspace, newest first. */
+        get: operations["sweeps"];
+        put?: never;
+        post: operations["startSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/sweeps/{sweep}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a sweep has tried so far, and what it would take. */
+        get: operations["sweep"];
+        put?: never;
+        post?: never;
+        /** @description Remove a sweep; one that runs is cancelled. */
+        delete: operations["removeSweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/sweeps/{sweep}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Go on with a sweep that was cancelled or failed; what was tried stays. */
+        post: operations["goOnWithSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/sweeps/{sweep}/recipe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The recipe with the settings of a row, to be saved. */
+        get: operations["sweptRecipe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/sweeps/axes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Settings of a recipe that a sweep can move, with values to begin with. */
+        get: operations["axes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/sweeps/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a sweep would take. */
+        post: operations["sweepOutlook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/trials": {
         parameters: {
             query?: never;
@@ -1204,6 +1428,40 @@ export interface paths {
         get: operations["trials"];
         put?: never;
         post: operations["startTrial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/trials/{trial}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A trial as a page that needs nothing else, or as a PDF. */
+        get: operations["trialReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/why-not": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where a passage stood at each stage, what it lacked, and which single change would have brought it in. */
+        get: operations["whyNot"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1310,11 +1568,47 @@ export interface components {
             /** Format: date-time */
             asked_at: string;
         };
+        AxisOffer: {
+            path: string;
+            title: string;
+            now: unknown;
+            /** @description To begin with, as an axis has them. */
+            values: string;
+            /** @description Whether something is built anew for each value. */
+            built: boolean;
+        };
+        /**
+         * @description * `new` - new
+         *     * `changed` - changed
+         *     * `removed` - removed
+         * @enum {string}
+         */
+        BecameEnum: "new" | "changed" | "removed";
         Block: {
             kind: string;
             start: number;
             end: number;
             level: number;
+        };
+        BranchWeight: {
+            branch: string;
+            /**
+             * Format: double
+             * @description To be taken into a recipe as it is.
+             */
+            weight: number;
+            /**
+             * Format: double
+             * @description Of all weights, 0 to 1.
+             */
+            share: number;
+            /**
+             * Format: double
+             * @description Of the share, in 95 of 100 samples of such questions.
+             */
+            low: number;
+            /** Format: double */
+            high: number;
         };
         BriefChunk: {
             number: number;
@@ -1324,6 +1618,13 @@ export interface components {
             start: number;
             text: string;
         };
+        /**
+         * @description * `grid` - grid
+         *     * `random` - random
+         *     * `halving` - halving
+         * @enum {string}
+         */
+        ByEnum: "grid" | "random" | "halving";
         Catalogue: {
             families: {
                 [key: string]: components["schemas"]["Family"];
@@ -1362,6 +1663,25 @@ export interface components {
         Choice: {
             value: string;
             title: string;
+        };
+        Chosen: {
+            /** @description The place of the settings to take. */
+            chosen: number;
+            /**
+             * Format: double
+             * @description Their figure on the questions that they were chosen by.
+             */
+            flattering: number;
+            /**
+             * Format: double
+             * @description On questions that had no part in the choice (nested cross-validation).
+             */
+            honest: number;
+            /** @description The honest figure from that of the recipe as it is. */
+            against: components["schemas"]["Difference"];
+            said: string;
+            /** @description What each fold would have taken. */
+            picked: number[];
         };
         /** @description Lengths are encoder tokens with the context line. */
         ChunkFigures: {
@@ -1442,11 +1762,19 @@ export interface components {
             second: components["schemas"]["Recipe"];
             whole: components["schemas"]["Difference"];
             said: string;
+            /** @description By tag, document, length and set, the largest change first. */
+            shares: components["schemas"]["Share"][];
+            /** @description Null where no question has another wording. */
+            steadiness: components["schemas"]["Steadiness"] | null;
             questions: components["schemas"]["ComparedQuestion"][];
         };
         ComparedRow: {
-            recipe: components["schemas"]["Recipe"];
-            /** @description Milliseconds a question, tokens handed on, bytes of indexes; none if unknown. */
+            title: string;
+            /** @description Null for a ranking from elsewhere. */
+            recipe: components["schemas"]["Recipe"] | null;
+            /** @description A ranking from elsewhere. */
+            run: number | null;
+            /** @description Milliseconds a question, tokens handed on, bytes of indexes, price; none if unknown. */
             costs: {
                 [key: string]: number;
             };
@@ -1825,6 +2153,28 @@ export interface components {
             /** Format: double */
             "hit@5": number;
         };
+        FittedMix: {
+            /** @description `fusion` of a recipe, without weights and depth. */
+            settings: {
+                [key: string]: unknown;
+            };
+            method: string;
+            /** @description The weights that were begun from. */
+            today: {
+                [key: string]: number;
+            };
+            weights: components["schemas"]["BranchWeight"][];
+            figures: components["schemas"]["MixFigure"][];
+            questions: number;
+            /** @description Those with an answer among what the branches found. */
+            told: number;
+            /** @description Folds of five that chose the same method. */
+            same: number;
+            /** @description Whether it stands for the present documents and labels. */
+            current: boolean;
+            /** Format: date-time */
+            measured_at: string;
+        };
         FittedVersion: {
             /** @description As recipes name it. */
             name: string;
@@ -1897,6 +2247,83 @@ export interface components {
         FormEnum: "jsonl" | "table" | "topics" | "judgements";
         /** @enum {unknown} */
         FormatEnum: "doppio-recipe/1";
+        FusionFit: {
+            fit: components["schemas"]["FittedMix"] | null;
+            job: components["schemas"]["Job"] | null;
+        };
+        Gate: {
+            id: number;
+            title: string;
+            /** @description Null where it watches whichever is in force. */
+            recipe: components["schemas"]["Recipe"] | null;
+            metric: string;
+            stage: string;
+            /** Format: double */
+            least: number | null;
+            /** Format: double */
+            worst: number | null;
+            every: number | null;
+            /** @description A trial. */
+            baseline: number | null;
+            /** @description Whether the newest result is of the present documents and labels. */
+            current: boolean;
+            /** @description Newest first. */
+            results: components["schemas"]["GateResult"][];
+            /** @description What measures it now. */
+            job: components["schemas"]["Job"] | null;
+        };
+        GateDifference: {
+            questions: number;
+            /**
+             * Format: double
+             * @description What is gained from the baseline; larger is better.
+             */
+            mean: number;
+            /**
+             * Format: double
+             * @description Of its interval, 95 %.
+             */
+            low: number;
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description That it is chance, by paired randomisation.
+             */
+            p: number;
+            /** @description Questions on which this one is better. */
+            wins: number;
+            losses: number;
+            ties: number;
+            /**
+             * Format: double
+             * @description The smallest true difference that so many questions find in four trials of five.
+             */
+            sees: number;
+            /** @description How many more questions would find half of that. */
+            more: number;
+            /** @description The difference in words. */
+            said: string;
+        };
+        GateResult: {
+            trial: number;
+            recipe: components["schemas"]["Recipe"];
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            mean: number;
+            questions: number;
+            open: boolean;
+            reasons: string[];
+            /** @description From the baseline. */
+            against: components["schemas"]["GateDifference"] | null;
+            /** @description From the result before. */
+            before: components["schemas"]["GateDifference"] | null;
+            /** @description Changed since the result before, by their part in it. */
+            documents: components["schemas"]["MovedBy"][];
+            /** @description Questions that moved since the result before. */
+            moved: number;
+        };
         GivenGrade: {
             judge: string;
             /** Format: double */
@@ -2100,6 +2527,25 @@ export interface components {
             title: string;
             points: components["schemas"]["MixPoint"][];
         };
+        MixFigure: {
+            /** @description Of the fused list. */
+            metric: string;
+            /** Format: double */
+            today: number;
+            /**
+             * Format: double
+             * @description On the very questions that the weights were fitted to.
+             */
+            flattering: number;
+            /**
+             * Format: double
+             * @description On questions that neither weights nor choice have seen.
+             */
+            honest: number;
+            /** @description The honest figure from that of today. */
+            against: components["schemas"]["Difference"];
+            said: string;
+        };
         MixPoint: {
             /**
              * Format: double
@@ -2114,12 +2560,31 @@ export interface components {
             /** @description Of a single question: of its first relevant chunk. */
             rank: number | null;
         };
+        Moved: {
+            path: string;
+            title: string;
+            values: unknown[];
+        };
+        MovedBy: {
+            name: string;
+            became: components["schemas"]["BecameEnum"];
+            /** @description Questions that moved and whose answer is in it. */
+            answers: number;
+            /** @description Others that moved and were handed passages of it. */
+            handed: number;
+        };
         Named: {
             name: string;
         };
         NamedDocument: {
             id: number;
             title: string;
+        };
+        NeededChange: {
+            path: string;
+            title: string;
+            now: unknown;
+            needed: unknown;
         };
         Neighbour: {
             number: number;
@@ -2135,6 +2600,29 @@ export interface components {
             chunk: components["schemas"]["BriefChunk"];
             measure: string;
             nearest: components["schemas"]["Neighbour"][];
+        };
+        NewGate: {
+            /** @description What is watched; null for whichever is in force. */
+            recipe?: number | null;
+            /** @description Such as recall@5, or delivered. */
+            metric: string;
+            /**
+             * @description The kind of stage that it is measured after.
+             * @default context
+             */
+            stage: string;
+            /**
+             * Format: double
+             * @description What may not be fallen below.
+             */
+            least?: number | null;
+            /**
+             * Format: double
+             * @description The loss from the baseline that is borne, where it is no chance (p below .05).
+             */
+            worst?: number | null;
+            /** @description Hours between looks, beside those at every change of the documents. */
+            every?: number | null;
         };
         /** @description A range of a document, or the whole of it where start and end are null. */
         NewLabel: {
@@ -2164,10 +2652,35 @@ export interface components {
             /** @default  */
             note: string;
         };
+        NewRun: {
+            /**
+             * Format: uri
+             * @description Lines: question, Q0, item, rank, score, tag; an item is a document or a range.
+             */
+            file: string;
+            /** @description What it is called; the file's name by itself. */
+            name?: string;
+        };
         NewSet: {
             name: string;
             /** @default  */
             note: string;
+        };
+        NewSweep: {
+            recipe: number;
+            /** @description Each a setting and its values: branches[0].k1=0.8,1.2 or fusion.weights.dense=0.5..4/8. */
+            axes: string[];
+            /** @description Such as recall@5, or fused:recall@20. */
+            figure: string;
+            /** @default grid */
+            by: components["schemas"]["ByEnum"];
+            /**
+             * @description Settings that are drawn at random.
+             * @default 50
+             */
+            most: number;
+            /** @default 0 */
+            seed: number;
         };
         NewTrial: {
             recipe: number;
@@ -2197,6 +2710,29 @@ export interface components {
          * @enum {string}
          */
         OutlineActionEnum: "title" | "level" | "join" | "split" | "drop" | "undo";
+        Outlook: {
+            settings: number;
+            questions: number;
+            /** @description Indexes that are lacking. */
+            builds: number;
+            /**
+             * Format: double
+             * @description Seconds to build what is lacking, by this machine's rates.
+             */
+            building: number;
+            /**
+             * Format: double
+             * @description Seconds of asking; null if nothing was measured.
+             */
+            seconds: number | null;
+        };
+        OutsideRun: {
+            id: number;
+            name: string;
+            readonly questions: number;
+            /** Format: date-time */
+            made_at: string;
+        };
         Pair: {
             one: components["schemas"]["BriefChunk"];
             other: components["schemas"]["BriefChunk"];
@@ -2555,6 +3091,10 @@ export interface components {
                 id: string;
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
                 /**
                  * @default okapi
                  * @enum {unknown}
@@ -2699,6 +3239,10 @@ export interface components {
                 id: string;
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
                 /**
                  * Format: encoder
                  * @default compact-english
@@ -2765,6 +3309,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
                 /** @default 60 */
                 k: number;
             } | {
@@ -2776,6 +3324,27 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+            } | {
+                /** @enum {unknown} */
+                method: "scores-and-ranks";
+                /** @default {} */
+                weights: {
+                    [key: string]: number;
+                };
+                /** @default 50 */
+                depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+                /** @default 0.5 */
+                ranks: number;
+                /** @default 60 */
+                k: number;
             } | {
                 /** @enum {unknown} */
                 method: "standard-scores";
@@ -2785,6 +3354,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
             } | {
                 /** @enum {unknown} */
                 method: "three-deviations";
@@ -2794,6 +3367,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
             } | {
                 /** @enum {unknown} */
                 method: "scaled-from-least";
@@ -2803,6 +3380,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
             } | {
                 /** @enum {unknown} */
                 method: "unit-length";
@@ -2812,6 +3393,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
             } | {
                 /** @enum {unknown} */
                 method: "comb-mnz";
@@ -2821,6 +3406,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
             } | {
                 /** @enum {unknown} */
                 method: "borda";
@@ -2830,6 +3419,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
             } | {
                 /** @enum {unknown} */
                 method: "geometric-mean";
@@ -2839,6 +3432,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
                 /** @default 0.05 */
                 least: number;
             } | {
@@ -2850,6 +3447,10 @@ export interface components {
                 };
                 /** @default 50 */
                 depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
                 /** @default 0.05 */
                 least: number;
             };
@@ -2869,6 +3470,8 @@ export interface components {
                 blend: number | null;
                 /** @default null */
                 floor: number | null;
+                /** @default null */
+                floor_share: number | null;
                 /** @default null */
                 window: number | null;
                 /** @default null */
@@ -3027,6 +3630,29 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        Share: {
+            kind: components["schemas"]["ShareKindEnum"];
+            name: string;
+            questions: number;
+            /**
+             * Format: double
+             * @description Mean of the figure under the first.
+             */
+            before: number;
+            /** Format: double */
+            after: number;
+            /** @description Questions on which the second is better. */
+            wins: number;
+            losses: number;
+        };
+        /**
+         * @description * `tag` - tag
+         *     * `document` - document
+         *     * `length` - length
+         *     * `set` - set
+         * @enum {string}
+         */
+        ShareKindEnum: "tag" | "document" | "length" | "set";
         Span: {
             id: number;
             document: number;
@@ -3119,6 +3745,36 @@ export interface components {
          * @enum {string}
          */
         StageTraceKindEnum: "branch" | "fused" | "reranked" | "context";
+        Steadiness: {
+            /** @description Questions that stand in several wordings. */
+            groups: number;
+            /**
+             * Format: double
+             * @description Mean difference of reciprocal ranks over wordings; smaller is steadier.
+             */
+            before: number;
+            /** Format: double */
+            after: number;
+            /** @description Of steadiness, from the first to the second, group by group. */
+            gain: components["schemas"]["Difference"];
+            said: string;
+            worst: components["schemas"]["Wordings"][];
+        };
+        Stood: {
+            stage: string;
+            kind: string;
+            /** @description From 1, also beyond the depth; null where it was not there. */
+            rank: number | null;
+            /** Format: double */
+            score: number | null;
+            /**
+             * Format: double
+             * @description Of the last one that went on from there.
+             */
+            last: number | null;
+            on: boolean;
+            reason: string;
+        };
         Suggested: {
             document: number;
             title: string;
@@ -3147,6 +3803,64 @@ export interface components {
             /** Format: date-time */
             measured_at: string | null;
             job: components["schemas"]["Job"] | null;
+        };
+        Sweep: {
+            id: number;
+            recipe: components["schemas"]["Recipe"];
+            axes: string[];
+            figure: string;
+            by: string;
+            job: components["schemas"]["Job"] | null;
+            /** @description Settings that some questions were asked under. */
+            tried: number;
+            questions: number;
+            /** @description Whether it stands for the present documents and labels. */
+            current: boolean;
+            done: boolean;
+            /** Format: date-time */
+            made_at: string;
+        };
+        SweepBody: {
+            body: {
+                [key: string]: unknown;
+            };
+        };
+        SweepRow: {
+            /** @description 0 is the recipe as it is. */
+            place: number;
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Format: double */
+            mean: number | null;
+            /** @description Questions that were asked. */
+            asked: number;
+            /**
+             * Format: double
+             * @description The mean with that of the settings around it; null until all has been tried.
+             */
+            height: number | null;
+        };
+        Swept: {
+            id: number;
+            recipe: components["schemas"]["Recipe"];
+            axes: string[];
+            figure: string;
+            by: string;
+            job: components["schemas"]["Job"] | null;
+            /** @description Settings that some questions were asked under. */
+            tried: number;
+            questions: number;
+            /** @description Whether it stands for the present documents and labels. */
+            current: boolean;
+            done: boolean;
+            /** Format: date-time */
+            made_at: string;
+            /** @description How many are tried. */
+            settings: number;
+            moved: components["schemas"]["Moved"][];
+            rows: components["schemas"]["SweepRow"][];
+            chosen: components["schemas"]["Chosen"] | null;
         };
         SynonymGroups: {
             groups: string[][];
@@ -3338,6 +4052,24 @@ export interface components {
             corrections_lost: components["schemas"]["Correction"][];
             /** Format: date-time */
             made_at: string;
+        };
+        WhyNot: {
+            chunk: number;
+            document: string;
+            text: string;
+            stood: components["schemas"]["Stood"][];
+            /** @description The stage that it left at; empty where it is handed on. */
+            left: string;
+            /** @description Terms of the question that it does not hold. */
+            lacking: string[];
+            /** @description Each of which alone would bring it into the context. */
+            changes: components["schemas"]["NeededChange"][];
+        };
+        Wordings: {
+            texts: string[];
+            /** @description Ranks of the answer; null: not found. */
+            before: (number | null)[];
+            after: (number | null)[];
         };
         Workspace: {
             id: number;
@@ -4558,6 +5290,208 @@ export interface operations {
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    gates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gate"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    makeGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGate"];
+                "multipart/form-data": components["schemas"]["NewGate"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gate"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    removeGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gate: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    takeBaseline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gate: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gate"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    lookAtGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gate: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             405: components["responses"]["Problem405"];
             409: components["responses"]["Problem409"];
             413: components["responses"]["Problem413"];
@@ -6213,6 +7147,135 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    addRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["NewRun"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideRun"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    measureRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideRun"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    removeRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     cutDocument: {
         parameters: {
             query?: never;
@@ -6551,6 +7614,83 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    fusionFit: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FusionFit"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    startFusionFit: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
@@ -7158,6 +8298,329 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    sweeps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    startSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSweep"];
+                "multipart/form-data": components["schemas"]["NewSweep"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swept"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    removeSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    goOnWithSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    sweptRecipe: {
+        parameters: {
+            query: {
+                row: number;
+            };
+            header?: never;
+            path: {
+                sweep: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepBody"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    axes: {
+        parameters: {
+            query?: {
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AxisOffer"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    sweepOutlook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSweep"];
+                "multipart/form-data": components["schemas"]["NewSweep"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlook"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     trials: {
         parameters: {
             query?: never;
@@ -7220,6 +8683,114 @@ export interface operations {
             404: components["responses"]["Problem404"];
             405: components["responses"]["Problem405"];
             409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    trialReport: {
+        parameters: {
+            query?: {
+                /** @description A trial that it is compared with. */
+                against?: number;
+                /** @description A page, which is the default, or a PDF. */
+                form?: "html" | "pdf";
+            };
+            header?: never;
+            path: {
+                trial: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    whyNot: {
+        parameters: {
+            query?: {
+                /** @description A chunk; the answers' own where it is left out. */
+                chunk?: number;
+                /** @description A labelled question; or `text` and a chunk. */
+                question?: number;
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+                /** @description Any question. */
+                text?: string;
+            };
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhyNot"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];

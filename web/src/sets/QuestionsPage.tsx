@@ -15,7 +15,7 @@ const PARTS = [
 export function QuestionsPage() {
   const { part = "sets" } = useParams();
   return (
-    <main className="panel questions-page" aria-label="Questions" data-keys="own">
+    <main className="panel questions-page with-parts" aria-label="Questions" data-keys="own">
       <nav className="parts" aria-label="About questions">
         {PARTS.map(([name, title]) => (
           <NavLink key={name} to={`/questions/${name}`}>

@@ -6,7 +6,7 @@ import { Begin } from "../begin/Begin";
 import { History } from "../history/History";
 import { QuestionsPage } from "../sets/QuestionsPage";
 import { StageView } from "../stages/StageView";
-import { Trials } from "../trials/Trials";
+import { TrialsPage } from "../trials/TrialsPage";
 import { MakeFirst } from "../workspaces/MakeFirst";
 import { Shell } from "./Shell";
 import { Empty, Shown } from "./states";
@@ -50,7 +50,7 @@ function Opened({ workspace }: { workspace: Workspace }) {
             <Route path="/begin" element={<Begin />} />
             <Route path="/line/:stage" element={<StageView />} />
             <Route path="/questions/:part?/:pool?" element={<QuestionsPage />} />
-            <Route path="/trials" element={<Trials />} />
+            <Route path="/trials/:part?/:number?" element={<TrialsPage />} />
             <Route path="/history" element={<History />} />
             <Route
               path="*"

@@ -6,6 +6,7 @@ import { Shown } from "../shell/states";
 import { useWorkspace } from "../shell/workspace";
 import { counted, score } from "../text/numbers";
 import { Frontier } from "./Frontier";
+import { AddRun, RunName } from "./Runs";
 import {
   sight,
   signed,
@@ -57,13 +58,21 @@ interface PickedProps {
 function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedProps) {
   const [wanted, setWanted] = useState(0);
   const [filter, setFilter] = useState("");
+  const [together, setTogether] = useState(false);
   const place = Math.min(wanted, data.columns.length - 1);
   const column = data.columns[place];
   if (!column || data.rows.length === 0) return <Lacking names={data.lacking} />;
+  const mean = (row: ComparedRow) => row.cells[place]!.mean ?? -1;
+  // The best of each name, by which versions of one recipe stand together.
+  const best = new Map<string, number>();
+  for (const row of data.rows) best.set(nameOf(row), Math.max(best.get(nameOf(row)) ?? -1, mean(row)));
   const rows = data.rows
-    .filter((row) => `${row.recipe.name} v${row.recipe.version}`.toLowerCase().includes(filter.toLowerCase()))
-    .sort((a, b) => (b.cells[place]!.mean ?? -1) - (a.cells[place]!.mean ?? -1));
-  const against = data.rows.find((row) => row.recipe.id === data.baseline);
+    .filter((row) => row.title.toLowerCase().includes(filter.toLowerCase()))
+    .sort(
+      (a, b) =>
+        (together ? (best.get(nameOf(b)) ?? -1) - (best.get(nameOf(a)) ?? -1) : 0) || mean(b) - mean(a),
+    );
+  const against = data.rows.find((row) => row.recipe && row.recipe.id === data.baseline);
   const reach = Math.max(
     0.01,
     ...rows.flatMap(({ cells }) => {
@@ -84,15 +93,31 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
             onChange={(event) => setBaseline(Number(event.target.value))}
           >
             {data.baseline === null && <option value="">choose a baseline</option>}
-            {data.rows.map(({ recipe }) => (
-              <option key={recipe.id} value={recipe.id}>
-                {recipe.name} v{recipe.version}
-                {recipe.in_force ? ", in force" : ""}
-              </option>
-            ))}
+            {data.rows.flatMap(({ recipe, title: name }) =>
+              recipe
+                ? [
+                    <option key={recipe.id} value={recipe.id}>
+                      {name}
+                      {recipe.in_force ? ", in force" : ""}
+                    </option>,
+                  ]
+                : [],
+            )}
           </select>
         </label>
         <Beside chosen={beside} choose={setBeside} />
+        {data.rows.length > best.size && (
+          <label className="small-text d-inline-flex align-items-center gap-1">
+            <input
+              type="checkbox"
+              className="form-check-input mt-0"
+              checked={together}
+              onChange={() => setTogether(!together)}
+            />
+            versions together
+          </label>
+        )}
+        <AddRun />
         {data.rows.length > MANY_ROWS && (
           <input
             className="form-control form-control-sm w-auto"
@@ -109,7 +134,7 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
             <th>Recipe</th>
             <th className="text-end">{title}</th>
             <th>
-              <Axis reach={reach} name={against ? `${against.recipe.name} v${against.recipe.version}` : ""} />
+              <Axis reach={reach} name={against?.title ?? ""} />
             </th>
             <th>Gain, larger is better</th>
             <th title="Questions on which it is better, worse, equal">Better : worse : equal</th>
@@ -132,7 +157,7 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
         <tbody>
           {rows.map((row) => (
             <Row
-              key={row.recipe.id}
+              key={row.recipe?.id ?? `run ${row.run}`}
               {...{
                 row,
                 place,
@@ -141,7 +166,7 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
                 columns: data.columns,
                 base: against?.cells[place]?.trial ?? null,
               }}
-              baseline={row.recipe.id === data.baseline}
+              baseline={row.recipe !== null && row.recipe.id === data.baseline}
             />
           ))}
         </tbody>
@@ -152,6 +177,9 @@ function Picked({ data, title, setBaseline, open, beside, setBeside }: PickedPro
     </>
   );
 }
+
+/** What versions of one recipe have in common. */
+const nameOf = (row: ComparedRow): string => row.recipe?.name ?? row.title;
 
 /** How a gain is coloured. */
 const toneOf = ({ said }: Cell): string => (said === "better" ? "gain" : said === "worse" ? "lost" : "soft");
@@ -209,13 +237,19 @@ function Row({
   const cell = row.cells[place]!;
   const apart = cell.difference;
   const here = columns[place]!.workspace === workspace;
-  const name = `${row.recipe.name} v${row.recipe.version}`;
+  const name = row.title;
   return (
     <tr data-compared={name} className={baseline ? "base" : ""}>
       <td>
-        <strong>{row.recipe.name}</strong> v{row.recipe.version}
-        {row.recipe.in_force && <span className="soft small-text"> in force</span>}
-        {cell.trial !== null && !cell.current && (
+        {row.recipe ? (
+          <>
+            <strong>{row.recipe.name}</strong> v{row.recipe.version}
+            {row.recipe.in_force && <span className="soft small-text"> in force</span>}
+          </>
+        ) : (
+          <RunName run={row.run!} name={name} earlier={cell.mean !== null && !cell.current} />
+        )}
+        {row.recipe && cell.trial !== null && !cell.current && (
           <span className="lost small-text"> documents, labels or measures have changed since</span>
         )}
       </td>
@@ -237,7 +271,9 @@ function Row({
             {signed(apart.mean)} <span className={toneOf(cell)}>{verdict(cell)}</span>
           </>
         ) : (
-          <span className="soft">not measured here</span>
+          <span className="soft">
+            {row.recipe ? "not measured here" : "a ranking alone says nothing of this"}
+          </span>
         )}
       </td>
       <td>

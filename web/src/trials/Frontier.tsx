@@ -19,16 +19,17 @@ const COSTS = {
   },
   tokens: { title: "tokens handed on, mean", said: (v: number) => `${Math.round(v)} tokens` },
   bytes: { title: "indexes on disk", said: bytes },
+  price: { title: "price of 1,000 questions", said: (v: number) => v.toPrecision(3) },
 } as const;
 type Cost = keyof typeof COSTS;
 
 export function Frontier({ data, title }: { data: Comparison; title: string }) {
   const [cost, setCost] = useState<Cost>("milliseconds");
-  const points = data.rows.flatMap(({ recipe, costs, cells }): Point[] => {
+  const points = data.rows.flatMap(({ recipe, title: name, costs, cells }): Point[] => {
     const [paid, value] = [costs[cost], cells[0]?.mean];
     return paid === undefined || value === null || value === undefined
       ? []
-      : [{ name: `${recipe.name} v${recipe.version}`, cost: paid, value, inForce: recipe.in_force }];
+      : [{ name, cost: paid, value, inForce: recipe?.in_force ?? false }];
   });
   if (points.length < 2) return null;
   return (
@@ -41,11 +42,13 @@ export function Frontier({ data, title }: { data: Comparison; title: string }) {
           value={cost}
           onChange={(event) => setCost(event.target.value as Cost)}
         >
-          {Object.entries(COSTS).map(([name, one]) => (
-            <option key={name} value={name}>
-              {one.title}
-            </option>
-          ))}
+          {Object.entries(COSTS)
+            .filter(([name]) => name !== "price" || data.rows.some(({ costs }) => costs.price))
+            .map(([name, one]) => (
+              <option key={name} value={name}>
+                {one.title}
+              </option>
+            ))}
         </select>
       </div>
       <Picture points={points} cost={cost} title={title} />

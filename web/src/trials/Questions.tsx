@@ -4,13 +4,21 @@ import { Link } from "react-router";
 import type { Asked, StageTrace } from "../api/client";
 import { chunksByNumber, kindOf } from "../stages/shared/trace";
 import { RankFlow, type Lane } from "../stages/shared/RankFlow";
+import { Segments } from "../shell/Segments";
 import { Shown } from "../shell/states";
 import { counted, score } from "../text/numbers";
 import { chance, signed, useAskedUnder, useComparedQuestions } from "./api";
+import { Shares, Wordings } from "./Shares";
 import type { ComparedQuestion, ComparedQuestions, Measure } from "./api";
 
 const AT_ONCE = 200;
 const ALL = "";
+type Side = "questions" | "shares" | "wordings";
+const SIDES: [Side, string][] = [
+  ["questions", "One by one"],
+  ["shares", "What they share"],
+  ["wordings", "Wordings"],
+];
 
 interface Props {
   first: number;
@@ -48,6 +56,7 @@ export function Questions({ first, second, measure, title, close }: Props) {
 
 function Chosen({ data }: { data: ComparedQuestions }) {
   const [only, setOnly] = useState({ way: "changed", parts: ALL, tag: ALL });
+  const [side, setSide] = useState<Side>("questions");
   const [question, setQuestion] = useState<number | null>(data.questions[0]?.question ?? null);
   const rows = data.questions.filter((row) => keeps(row, only));
   const tags = useMemo(() => [...new Set(data.questions.flatMap((row) => row.tags))].sort(), [data]);
@@ -62,48 +71,60 @@ function Chosen({ data }: { data: ComparedQuestions }) {
   return (
     <div className="pairs-split">
       <div className="pairs-list">
-        <div className="d-flex flex-wrap gap-2 mb-2 align-items-center small-text">
-          {ways.map(([way, name, count]) => (
-            <button
-              key={way}
-              type="button"
-              className={`btn btn-sm ${only.way === way ? "btn-primary" : "btn-outline-primary"}`}
-              aria-pressed={only.way === way}
-              onClick={() => setOnly({ ...only, way })}
-            >
-              {name} {count}
-            </button>
-          ))}
-          <Choice
-            label="parts at"
-            value={only.parts}
-            among={parts}
-            choose={(value) => setOnly({ ...only, parts: value })}
-          />
-          <Choice label="tag" value={only.tag} among={tags} choose={(tag) => setOnly({ ...only, tag })} />
+        <div className="mb-2">
+          <Segments options={SIDES} value={side} choose={setSide} />
         </div>
-        {rows.length === 0 && <p className="soft">No question here.</p>}
-        <ul className="list-unstyled mb-0">
-          {rows.slice(0, AT_ONCE).map((row) => (
-            <li key={row.question}>
-              <button
-                type="button"
-                className={`versus ${row.question === question ? "chosen" : ""}`}
-                aria-pressed={row.question === question}
-                data-pair={row.identity}
-                onClick={() => setQuestion(row.question)}
-              >
-                <span className="versus-text">{row.text}</span>
-                <Change row={row} most={most} />
-                <span className="versus-ends soft">{ends(row)}</span>
-              </button>
-            </li>
-          ))}
-        </ul>
-        {rows.length > AT_ONCE && (
-          <p className="soft small-text">
-            The {AT_ONCE} largest changes of {counted(rows.length, "question")}; tags and stages narrow them.
-          </p>
+        {side === "shares" ? (
+          <Shares data={data} />
+        ) : side === "wordings" ? (
+          <Wordings data={data} />
+        ) : (
+          <>
+            <div className="d-flex flex-wrap gap-2 mb-2 align-items-center small-text">
+              {ways.map(([way, name, count]) => (
+                <button
+                  key={way}
+                  type="button"
+                  className={`btn btn-sm ${only.way === way ? "btn-primary" : "btn-outline-primary"}`}
+                  aria-pressed={only.way === way}
+                  onClick={() => setOnly({ ...only, way })}
+                >
+                  {name} {count}
+                </button>
+              ))}
+              <Choice
+                label="parts at"
+                value={only.parts}
+                among={parts}
+                choose={(value) => setOnly({ ...only, parts: value })}
+              />
+              <Choice label="tag" value={only.tag} among={tags} choose={(tag) => setOnly({ ...only, tag })} />
+            </div>
+            {rows.length === 0 && <p className="soft">No question here.</p>}
+            <ul className="list-unstyled mb-0">
+              {rows.slice(0, AT_ONCE).map((row) => (
+                <li key={row.question}>
+                  <button
+                    type="button"
+                    className={`versus ${row.question === question ? "chosen" : ""}`}
+                    aria-pressed={row.question === question}
+                    data-pair={row.identity}
+                    onClick={() => setQuestion(row.question)}
+                  >
+                    <span className="versus-text">{row.text}</span>
+                    <Change row={row} most={most} />
+                    <span className="versus-ends soft">{ends(row)}</span>
+                  </button>
+                </li>
+              ))}
+            </ul>
+            {rows.length > AT_ONCE && (
+              <p className="soft small-text">
+                The {AT_ONCE} largest changes of {counted(rows.length, "question")}; tags and stages narrow
+                them.
+              </p>
+            )}
+          </>
         )}
       </div>
       {question !== null && <Both data={data} question={question} />}

@@ -9,6 +9,7 @@ import { useStartTrial, useTrials, useTrialsToCome } from "../api/queries";
 import { JobBar } from "../shell/JobBar";
 import { toneOfCause } from "../shell/pin";
 import { Empty, Shown } from "../shell/states";
+import { useWorkspace } from "../shell/workspace";
 import { duration, percent, score } from "../text/numbers";
 import type { Measure } from "./api";
 import { Compared } from "./Compared";
@@ -83,12 +84,10 @@ export function Trials() {
   };
   if (first && second && trials.data)
     return (
-      <main className="panel trials" aria-label="Trials">
-        <Questions {...{ first, second, title }} measure={compared(trials.data)} close={() => setGiven({})} />
-      </main>
+      <Questions {...{ first, second, title }} measure={compared(trials.data)} close={() => setGiven({})} />
     );
   return (
-    <main className="panel trials" aria-label="Trials">
+    <>
       {toCome.length > 0 && <ToCome jobs={toCome} />}
       <Shown query={trials} what="Reading the trials">
         {(rows) =>
@@ -151,6 +150,16 @@ export function Trials() {
                     ))}
                   </select>
                 </label>
+              </div>
+              <Compared
+                {...{ title, baseline, setBaseline }}
+                measure={compared(rows)}
+                open={(before, after) => setGiven({ first: String(before), second: String(after) })}
+              />
+              <div className="d-flex align-items-baseline gap-3">
+                <h3>
+                  Measures <span className="soft fw-normal">larger is better; the best is green</span>
+                </h3>
                 <Form.Check
                   type="checkbox"
                   id="all-measures"
@@ -160,15 +169,13 @@ export function Trials() {
                   onChange={() => setAll(!all)}
                 />
               </div>
-              <Compared
-                {...{ title, baseline, setBaseline }}
-                measure={compared(rows)}
-                open={(before, after) => setGiven({ first: String(before), second: String(after) })}
+              <MetricTable
+                rows={rows}
+                place={placeOf(rows, stage)}
+                k={k}
+                all={all}
+                against={baseTrial(rows, baseline)}
               />
-              <h3>
-                All measures <span className="soft fw-normal">larger is better; the best is green</span>
-              </h3>
-              <MetricTable rows={rows} place={placeOf(rows, stage)} k={k} all={all} />
               <Holes rows={rows} place={placeOf(rows, stage)} k={k} />
               <LedgerPicture rows={rows} />
               <Levels rows={rows} />
@@ -176,7 +183,7 @@ export function Trials() {
           )
         }
       </Shown>
-    </main>
+    </>
   );
 }
 
@@ -196,14 +203,20 @@ function ToCome({ jobs }: { jobs: Job[] }) {
   );
 }
 
+/** The trial of the baseline, or of the recipe in force. */
+const baseTrial = (rows: Trial[], baseline: number | null): number | null =>
+  rows.find(({ recipe }) => (baseline === null ? recipe.in_force : recipe.id === baseline))?.id ?? null;
+
 interface MetricTableProps {
   rows: Trial[];
   place: Place | undefined;
   k: number;
   all: boolean;
+  /** The trial that reports compare with; null where there is none. */
+  against: number | null;
 }
 
-function MetricTable({ rows, place, k, all }: MetricTableProps) {
+function MetricTable({ rows, place, k, all, against }: MetricTableProps) {
   const kinds = useFamily("metrics").kinds;
   const metrics = kinds
     .filter(({ facts }) => all || facts.everyday !== false)
@@ -266,6 +279,7 @@ function MetricTable({ rows, place, k, all }: MetricTableProps) {
             <td className="text-end">{row.chunks}</td>
             <td className="text-end">{duration(Object.values(row.seconds).reduce((a, b) => a + b, 0))}</td>
             <td className="text-end">
+              <Report trial={row.id} against={against} name={`${row.recipe.name} v${row.recipe.version}`} />{" "}
               {row.recipe.in_force ? (
                 <Button size="sm" variant="link" className="p-0" onClick={() => again.mutate(row.recipe.id)}>
                   measure again
@@ -280,6 +294,28 @@ function MetricTable({ rows, place, k, all }: MetricTableProps) {
         ))}
       </tbody>
     </Table>
+  );
+}
+
+/** A report to be handed to somebody without an account. */
+function Report({ trial, against, name }: { trial: number; against: number | null; name: string }) {
+  const workspace = useWorkspace();
+  const asked = against !== null && against !== trial ? `&against=${against}` : "";
+  return (
+    <span className="small-text">
+      report{" "}
+      {(["html", "pdf"] as const).map((form) => (
+        <a
+          key={form}
+          className="me-2"
+          href={`/api/workspaces/${workspace}/trials/${trial}/report?form=${form}${asked}`}
+          aria-label={`Report of ${name} as ${form.toUpperCase()}`}
+          download
+        >
+          {form.toUpperCase()}
+        </a>
+      ))}
+    </span>
   );
 }
 

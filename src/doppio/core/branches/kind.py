@@ -6,6 +6,7 @@ from typing import Protocol
 from numpy.typing import NDArray
 
 from doppio.core.branches.explained import Explained
+from doppio.core.floors import FLOORS
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Family, Kind, Setting, Settings, whole
 from doppio.core.models.encoder import TextEncoder
@@ -68,7 +69,7 @@ DEPTH = whole("depth", "Depth, in chunks", 1, 10_000, 50)
 # Where this ends the text does: `$` would let a line end follow.
 IDENTITY = Setting("id", "Id", {"type": "string", "pattern": r"^[a-z][a-z0-9-]{0,31}\Z"})
 BRANCHES: Family[BranchKind] = Family(
-    "branches", "doppio.core.branches", BranchKind, key="kind", common=(IDENTITY, DEPTH)
+    "branches", "doppio.core.branches", BranchKind, key="kind", common=(IDENTITY, DEPTH, *FLOORS)
 )
 
 

@@ -93,6 +93,16 @@ class Builder:
             return [("list", keys.chunks)]
         return [(kind, key) for kind, key in wanted if not self.store.has(kind, key)]
 
+    def lacking(self, corpus: str, recipes: Sequence[Recipe]) -> dict[tuple[str, str, str], Recipe]:
+        """What has to be built for some recipes, each once, with the first recipe that wants it."""
+        found: dict[tuple[str, str, str], Recipe] = {}
+        for recipe in recipes:
+            keys = self.keys(corpus, recipe)
+            if self.missing(keys):
+                for piece in keys.pieces():
+                    found.setdefault((self.family(recipe), piece.kind, piece.of), recipe)
+        return found
+
     def artifacts(self, keys: Keys) -> list[tuple[str, str]]:
         """Kind and key of all artifacts that a recipe stands on, built or not.
 

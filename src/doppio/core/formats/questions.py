@@ -93,7 +93,7 @@ def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Questi
             raise QuestionError(f"{where}: {error}") from error
         seen[given.id] = number
         right, wrong = (tuple(span for span in spans if (span.grade > 0) is kind) for kind in (True, False))
-        found.append(Question(given.id, given.text, right, given.tags, wrong))
+        found.append(Question(given.id, given.text, right, given.tags, wrong, given.group))
     if not found:
         raise QuestionError(f"{path}: holds no questions")
     return found

@@ -1,6 +1,6 @@
 """TREC runs from elsewhere, measured as any other ranking: items are documents, or ranges of them."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -19,12 +19,22 @@ Item = tuple[int, int, int]
 
 
 def read_run(path: Path, documents: Sequence[Document], questions: Sequence[Question]) -> dict[str, list[Item]]:
+    """Rankings by question of a file; see `run_lines`."""
+    with path.open(encoding="utf-8") as lines:
+        return run_lines(lines, str(path), documents, questions)
+
+
+def run_lines(
+    lines: Iterable[str], name: str, documents: Sequence[Document], questions: Sequence[Question]
+) -> dict[str, list[Item]]:
     """Rankings by question, best first.
 
     Parameters
     ----------
-    path : Path
+    lines : iterable of str
         Lines `question Q0 item rank score tag`; an item is a document, or `document:start-end` in characters.
+    name : str
+        Of the file, for messages.
     documents, questions
         Whose ids it names; white space in them is `_` there, as TREC files have it.
 
@@ -46,24 +56,23 @@ def read_run(path: Path, documents: Sequence[Document], questions: Sequence[Ques
     places = {_SPACE.sub("_", document.id): place for place, document in enumerate(documents)}
     names = {_SPACE.sub("_", question.id): question.id for question in questions}
     found: dict[str, list[tuple[float, int, Item]]] = {question.id: [] for question in questions}
-    with path.open(encoding="utf-8") as lines:
-        for number, line in enumerate(lines, 1):
-            where = f"{path}, line {number}"
-            fields = line.split()
-            if not fields:
-                continue
-            if len(fields) != 6:
-                raise DoppioError(f"{where}: {len(fields)} fields; a run has question, Q0, item, rank, score and tag")
-            question, _, item, rank, score, _ = fields
-            if question not in names:
-                raise DoppioError(f"{where}: no labelled question has the id {question!r}")
-            try:
-                key = (-float(score), int(rank))
-            except ValueError as error:
-                raise DoppioError(f"{where}: rank {rank!r} and score {score!r} are not numbers") from error
-            if not np.isfinite(key[0]):
-                raise DoppioError(f"{where}: score {score!r} is not a finite number")
-            found[names[question]].append((*key, _item(item, places, documents, where)))
+    for number, line in enumerate(lines, 1):
+        where = f"{name}, line {number}"
+        fields = line.split()
+        if not fields:
+            continue
+        if len(fields) != 6:
+            raise DoppioError(f"{where}: {len(fields)} fields; a run has question, Q0, item, rank, score and tag")
+        question, _, item, rank, score, _ = fields
+        if question not in names:
+            raise DoppioError(f"{where}: no labelled question has the id {question!r}")
+        try:
+            key = (-float(score), int(rank))
+        except ValueError as error:
+            raise DoppioError(f"{where}: rank {rank!r} and score {score!r} are not numbers") from error
+        if not np.isfinite(key[0]):
+            raise DoppioError(f"{where}: score {score!r} is not a finite number")
+        found[names[question]].append((*key, _item(item, places, documents, where)))
     return {
         question: list(dict.fromkeys(item for _, _, item in sorted(rows, key=lambda row: row[:2])))
         for question, rows in found.items()

@@ -61,6 +61,7 @@ class FromLeast:
     name, title, order = "scaled-from-least", "scaled from the least possible", 5
     measure = "weighted mean of scores scaled to 0 to 1, 0 being the least possible"
     help = "Does not hang on the depth of a branch."
+    additive = True
     settings: tuple[Setting, ...] = ()
     by_least = True
 

@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
+from doppio.core.floors import FLOORS
 from doppio.core.fusion.pouring import Fused, Ranking
 from doppio.core.kinds import Family, Kind, Setting, whole
 
@@ -13,7 +14,9 @@ class FusionMethod(Kind, Protocol):
     measure : what its scores are, for people; larger is better
 
     Where it has a `help`, that says whether it hangs on the depth of a branch. One that is `usual` is drawn beside
-    others in the mix. One that is `by_least` is given the least score that each branch can have, as `least`.
+    others in the mix. One that is `additive` gives a chunk the sum of what each branch gives, in proportion to the
+    weights. One that has `fitted_with` names settings of its own that a fit tries beside the recipe's method. One
+    that is `by_least` is given the least score that each branch can have, as `least`.
     """
 
     @property
@@ -46,5 +49,5 @@ WEIGHTS = Setting(
     },
 )
 METHODS: Family[FusionMethod] = Family(
-    "fusion", "doppio.core.fusion", FusionMethod, key="method", common=(WEIGHTS, DEPTH)
+    "fusion", "doppio.core.fusion", FusionMethod, key="method", common=(WEIGHTS, DEPTH, *FLOORS)
 )

@@ -60,6 +60,7 @@ class ReciprocalRank:
     name, title, order = "reciprocal-rank", "reciprocal ranks", 1
     measure = "sum of weight / (k + rank)"
     help = "Does not hang on the depth of a branch."
+    additive = True
     usual = True
     settings: tuple[Setting, ...] = (number("k", "k, added to each rank", 0.001, 10_000, 60),)
 

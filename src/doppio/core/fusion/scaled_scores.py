@@ -49,6 +49,7 @@ class ScaledScores:
     name, title, order = "scaled-scores", "scaled scores", 2
     measure = "weighted mean of scores scaled to 0 to 1"
     help = "Hangs on the depth of a branch: the last of a list is 0."
+    additive = True
     usual = True
     settings: tuple[Setting, ...] = ()
 

@@ -53,6 +53,7 @@ class StandardScores:
     name, title, order = "standard-scores", "standard scores", 3
     measure = "weighted sum of standard deviations above each list's last"
     help = "Hangs on the depth of a branch: mean, deviation and last are those of the list."
+    additive = True
     settings: tuple[Setting, ...] = ()
 
     def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:

@@ -55,6 +55,7 @@ class ThreeDeviations:
     name, title, order = "three-deviations", "mean and three deviations", 4
     measure = "weighted mean of scores scaled to 0 to 1 by mean and deviation"
     help = "Hangs on the depth of a branch: mean and deviation are those of the list."
+    additive = True
     settings: tuple[Setting, ...] = ()
 
     def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:

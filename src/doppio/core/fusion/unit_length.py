@@ -52,6 +52,7 @@ class UnitLength:
     name, title, order = "unit-length", "lists of unit length", 6
     measure = "weighted sum of scores of lists of unit length"
     help = "Hangs on the depth of a branch: a longer list has smaller scores."
+    additive = True
     settings: tuple[Setting, ...] = ()
 
     def fuse(self, rankings: Sequence[Ranking], weights: Sequence[float], settings: Mapping[str, Any]) -> Fused:

@@ -6,10 +6,9 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import minimize_scalar
 
 from doppio.core.measure.calibrating import slope_and_offset
-from doppio.core.measure.fitting import Fitted, Floats, Listed, fit_honestly, surprise
+from doppio.core.measure.fitting import Fitted, Floats, Listed, fit_honestly, scaled_to
 from doppio.core.measure.significance import paired_randomisation
 from doppio.core.models.fitted_folder import Weight
 
@@ -55,6 +54,7 @@ def fit_to_labels(
     gathered: Sequence[Gathered],
     today: Mapping[str, float],
     begin: Mapping[str, Weight] | None = None,
+    groups: NDArray[np.int64] | None = None,
 ) -> Outcome:
     """Fit weights of scorers and facts to labels.
 
@@ -65,6 +65,8 @@ def fit_to_labels(
     today : by name, the share that each has in today's order; those that are left out have none
     begin : by name, weights that were fitted elsewhere, which are begun from instead; None where there are none.
         What it does not name begins at 0
+    groups : (q,) int64 array or None
+        Questions of one group are rewordings of each other: they are never split.
 
     Raises
     ------
@@ -86,8 +88,8 @@ def fit_to_labels(
     listed = [Listed(np.nan_to_num((one.values - centre) / spread, nan=0.0), one.right) for one in gathered]
     known = {name: one.weight for name, one in begin.items()} if begin else today
     shares = np.array([known.get(name, 0.0) for name in names])
-    start = shares * _factor(listed, shares)
-    fitted = fit_honestly(listed, start)
+    start = scaled_to(listed, shares)
+    fitted = fit_honestly(listed, start, groups=groups)
     return Outcome(
         {
             name: {"weight": float(weight), "centre": float(mid), "spread": float(wide)}
@@ -111,12 +113,6 @@ def _scale(
         if begin and name in begin:
             centre[column], spread[column] = begin[name].centre, begin[name].spread
     return centre, spread
-
-
-def _factor(listed: Sequence[Listed], shares: Floats) -> float:
-    """How much one unit of what is begun from says."""
-    found = minimize_scalar(lambda at: surprise(listed, shares * np.exp(at)), bounds=(-4, 4), method="bounded")
-    return float(np.exp(found.x))
 
 
 def _calibration(fitted: Fitted, gathered: Sequence[Gathered]) -> dict[str, float]:

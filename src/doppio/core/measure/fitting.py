@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import minimize
+from scipy.optimize import minimize, minimize_scalar
 
 Floats = NDArray[np.float64]
 # How strongly weights are held where they begin, in questions; the labels themselves choose among these.
@@ -40,7 +40,25 @@ class Fitted:
     held_out: tuple[Floats, ...]
 
 
-def fit_weights(listed: Sequence[Listed], start: Floats, pull: float) -> Floats:
+@dataclass(frozen=True)
+class Among:
+    """What was chosen among several ways of telling what is known.
+
+    choice : which of them
+    weights : (f,) float64
+    pull : how strongly they were held
+    part : (q,) int64, the fold of each question
+    by_fold : of each fold the choice and the weights of the questions outside of it
+    """
+
+    choice: int
+    weights: Floats
+    pull: float
+    part: NDArray[np.int64]
+    by_fold: tuple[tuple[int, Floats], ...]
+
+
+def fit_weights(listed: Sequence[Listed], start: Floats, pull: float, *, least: float | None = None) -> Floats:
     """Weights w that put passages which answer before others.
 
     Parameters
@@ -51,6 +69,8 @@ def fit_weights(listed: Sequence[Listed], start: Floats, pull: float) -> Floats:
         Where the weights begin and are pulled to.
     pull : float
         In questions: with as many labelled ones, labels and start weigh about alike.
+    least : float or None
+        No weight falls below it.
 
     Returns
     -------
@@ -66,10 +86,10 @@ def fit_weights(listed: Sequence[Listed], start: Floats, pull: float) -> Floats:
     .. [1] Z. Cao and others, "Learning to Rank: From Pairwise Approach to Listwise Approach", ICML 2007, whose
        top-one probabilities these are.
     """
-    return _fit(_Padded.of(listed), start, pull)
+    return _fit(_Padded.of(listed), start, pull, least)
 
 
-def _fit(padded: "_Padded", start: Floats, pull: float) -> Floats:
+def _fit(padded: "_Padded", start: Floats, pull: float, least: float | None) -> Floats:
     if not len(padded.facts):
         return start.copy()
 
@@ -78,49 +98,103 @@ def _fit(padded: "_Padded", start: Floats, pull: float) -> Floats:
         away = weights - start
         return told + pull / 2 * float(away @ away), slope + pull * away
 
-    return np.asarray(minimize(loss, start, jac=True, method="L-BFGS-B").x, np.float64)
+    bounds = None if least is None else [(least, None)] * len(start)
+    return np.asarray(minimize(loss, start, jac=True, method="L-BFGS-B", bounds=bounds).x, np.float64)
 
 
 def fit_honestly(
-    listed: Sequence[Listed], start: Floats, *, pulls: Sequence[float] = PULLS, folds: int = FOLDS, seed: int = 0
+    listed: Sequence[Listed],
+    start: Floats,
+    *,
+    pulls: Sequence[float] = PULLS,
+    folds: int = FOLDS,
+    seed: int = 0,
+    groups: NDArray[np.int64] | None = None,
 ) -> Fitted:
     """Fit, choose how strongly to hold, and score every question by weights that have not seen it.
 
+    See `fit_among`.
+    """
+    found = fit_among([listed], [start], pulls=pulls, folds=folds, seed=seed, groups=groups)
+    held = [one.facts @ found.by_fold[fold][1] for one, fold in zip(listed, found.part.tolist(), strict=True)]
+    return Fitted(found.weights, found.pull, tuple(held))
+
+
+def fit_among(
+    ways: Sequence[Sequence[Listed]],
+    starts: Sequence[Floats],
+    *,
+    pulls: Sequence[float] = PULLS,
+    folds: int = FOLDS,
+    seed: int = 0,
+    groups: NDArray[np.int64] | None = None,
+    least: float | None = None,
+) -> Among:
+    """Fit, and choose among ways of telling what is known and how strongly to hold.
+
+    Parameters
+    ----------
+    ways : of each way the same q questions
+    starts : of each way (f,) float64, where its weights begin
+    pulls, folds, seed
+    groups : (q,) int64 array or None
+        Questions of one group are rewordings of each other and are never split.
+    least : see `fit_weights`
+
     Notes
     -----
-    Nested cross-validation over questions: within what is left of each fold the pull is chosen by another
-    cross-validation, so neither the weights nor the choice have seen the question that they are judged by. The pull
-    of the weights that are returned is chosen by all questions.
+    Nested cross-validation over questions: within what is left of each fold way and pull are chosen by another
+    cross-validation, so neither the weights nor the choice have seen the question that they are judged by. The way
+    and the pull of the weights that are returned are chosen by all questions.
 
     References
     ----------
     .. [1] S. Varma, R. Simon, "Bias in error estimation when using cross-validation for model selection", BMC
        Bioinformatics 7, 2006.
     """
-    part = _parts(len(listed), folds, seed)
-    held: list[Floats] = [one.facts @ start for one in listed]
-    for left in range(min(folds, len(listed))):
-        others = [one for one, at in zip(listed, part, strict=True) if at != left]
-        weights = fit_weights(others, start, _best_pull(others, start, pulls, folds, seed + 1 + left))
-        for row in np.flatnonzero(part == left).tolist():
-            held[row] = listed[row].facts @ weights
-    pull = _best_pull(listed, start, pulls, folds, seed)
-    return Fitted(fit_weights(listed, start, pull), pull, tuple(held))
+    count = len(ways[0])
+    of = np.arange(count) if groups is None else groups
+    part = _parts(of, folds, seed)
+    by_fold = []
+    for left in range(min(folds, count)):
+        outside = np.flatnonzero(part != left)
+        others = [[listed[row] for row in outside.tolist()] for listed in ways]
+        inner = of[outside]
+        choice, pull = _best(others, starts, pulls, folds, seed + 1 + left, inner, least)
+        by_fold.append((choice, fit_weights(others[choice], starts[choice], pull, least=least)))
+    choice, pull = _best(ways, starts, pulls, folds, seed, of, least)
+    return Among(choice, fit_weights(ways[choice], starts[choice], pull, least=least), pull, part, tuple(by_fold))
 
 
-def _best_pull(listed: Sequence[Listed], start: Floats, pulls: Sequence[float], folds: int, seed: int) -> float:
-    """The pull under which weights tell most of unseen questions; the strongest where all are alike."""
-    part = _parts(len(listed), folds, seed)
-    told = np.zeros(len(pulls))
-    for left in range(min(folds, len(listed))):
-        others, own = (
-            _Padded.of([one for one, at in zip(listed, part, strict=True) if (at == left) == held])
-            for held in (False, True)
-        )
-        for row, pull in enumerate(pulls):
-            told[row] += own.surprise(_fit(others, start, pull))[0]
-    strongest_first = np.argsort(-np.array(pulls), kind="stable")
-    return float(pulls[strongest_first[np.argmin(told[strongest_first])]])
+def _best(
+    ways: Sequence[Sequence[Listed]],
+    starts: Sequence[Floats],
+    pulls: Sequence[float],
+    folds: int,
+    seed: int,
+    groups: NDArray[np.int64],
+    least: float | None,
+) -> tuple[int, float]:
+    """The way and the pull that tell most of unseen questions; the first and the strongest where all are alike."""
+    part = _parts(groups, folds, seed)
+    strongest_first = sorted(pulls, reverse=True)
+    told = np.zeros((len(ways), len(strongest_first)))
+    for way, (listed, start) in enumerate(zip(ways, starts, strict=True)):
+        for left in np.unique(part).tolist():
+            others, own = (
+                _Padded.of([one for one, at in zip(listed, part, strict=True) if (at == left) == held])
+                for held in (False, True)
+            )
+            for row, pull in enumerate(strongest_first):
+                told[way, row] += own.surprise(_fit(others, start, pull, least))[0]
+    best, held = divmod(int(np.argmin(told)), len(strongest_first))
+    return best, float(strongest_first[held])
+
+
+def scaled_to(listed: Sequence[Listed], shares: Floats) -> Floats:
+    """Shares times the one factor under which the labels are likeliest."""
+    found = minimize_scalar(lambda at: surprise(listed, shares * np.exp(at)), bounds=(-4, 4), method="bounded")
+    return np.asarray(shares * np.exp(found.x), np.float64)
 
 
 def surprise(listed: Sequence[Listed], weights: Floats) -> float:
@@ -128,9 +202,11 @@ def surprise(listed: Sequence[Listed], weights: Floats) -> float:
     return _Padded.of(listed).surprise(weights)[0]
 
 
-def _parts(count: int, folds: int, seed: int) -> NDArray[np.int64]:
-    """The fold of each question; folds are of even size."""
-    return np.random.default_rng(seed).permutation(np.arange(count) % max(folds, 1))
+def _parts(groups: NDArray[np.int64], folds: int, seed: int) -> NDArray[np.int64]:
+    """The fold of each question; folds hold about as many groups."""
+    names, of = np.unique(groups, return_inverse=True)
+    fold: NDArray[np.int64] = np.random.default_rng(seed).permutation(np.arange(len(names)) % max(folds, 1))
+    return fold[of]
 
 
 @dataclass(frozen=True)

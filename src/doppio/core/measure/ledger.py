@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from doppio.core.measure.relevance import Relevance
-from doppio.core.trace import CONTEXT, FUSED, NO_ANSWER, RERANKED, UNDER_FLOOR, Trace
+from doppio.core.trace import CONTEXT, FUSED, NO_ANSWER, RERANKED, UNDER_FLOOR, StageTrace, Trace
 
 DELIVERED = "delivered"
 CUT = "cut by chunking"
@@ -44,11 +44,11 @@ def cause(trace: Trace, relevance: Relevance, answerable: bool) -> str:
     if not still[CHUNKS]:
         return CUT
     if not any(still[branch.stage] for branch in trace.branches):
-        return MISSED
+        return FLOOR if any(_only_the_floor(branch, relevance) for branch in trace.branches) else MISSED
     if not still[FUSED]:
-        return LOST_IN_FUSION
+        return FLOOR if _only_the_floor(trace.stage(FUSED), relevance) else LOST_IN_FUSION
     if RERANKED in still and not still[RERANKED]:
-        return FLOOR if _only_the_floor(trace, relevance) else DROPPED
+        return FLOOR if _only_the_floor(trace.stage(RERANKED), relevance) else DROPPED
     return HELD_EMPTY if NO_ANSWER in trace.stage(CONTEXT).reasons else BUDGET
 
 
@@ -60,8 +60,7 @@ def ledger(causes: Iterable[str]) -> dict[str, int]:
     return counts
 
 
-def _only_the_floor(trace: Trace, relevance: Relevance) -> bool:
+def _only_the_floor(stage: StageTrace, relevance: Relevance) -> bool:
     """Would a relevant chunk have gone on, had there been no floor?"""
-    stage = trace.stage(RERANKED)
     places = relevance.any_of(stage.chunks).nonzero()[0]
     return any(stage.reasons[place] == UNDER_FLOOR for place in places.tolist())

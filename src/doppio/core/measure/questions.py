@@ -1,7 +1,11 @@
 """Labelled questions: where in the documents their answers stand."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
 
 
 @dataclass(frozen=True)
@@ -19,6 +23,7 @@ class Question:
     """A labelled question; one without spans has been marked as unanswerable.
 
     rejected : ranges in which somebody looked and found no answer
+    group : questions of one group are the same in other words; empty where it stands alone
     """
 
     id: str
@@ -26,10 +31,28 @@ class Question:
     spans: tuple[Span, ...] = ()
     tags: tuple[str, ...] = ()
     rejected: tuple[Span, ...] = ()
+    group: str = ""
 
     @property
     def answerable(self) -> bool:
         return bool(self.spans)
+
+
+class Worded(Protocol):
+    """Whatever a question is kept as."""
+
+    @property
+    def id(self) -> Any: ...
+    @property
+    def group(self) -> str: ...
+
+
+def wording_groups(questions: Sequence[Worded]) -> NDArray[np.int64]:
+    """(q,) int64, the same for questions that are one in other words."""
+    # One that stands alone has a name that no group has.
+    names = [("group", one.group) if one.group else ("question", one.id) for one in questions]
+    numbers = {name: place for place, name in enumerate(dict.fromkeys(names))}
+    return np.array([numbers[name] for name in names], np.int64)
 
 
 def merged(spans: Iterable[Span]) -> tuple[Span, ...]:

@@ -1,6 +1,7 @@
 """Asking the same questions under many settings: what they share is built, opened and searched once."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +17,11 @@ from doppio.core.measure.ledger import DELIVERED, cause
 from doppio.core.measure.measuring import measured_by
 from doppio.core.measure.questions import Question
 from doppio.core.measure.relevance import COVER, Relevance, document_positions, relevance
+from doppio.core.measure.sweep_plan import GRID, HALVING, Plan
+from doppio.core.measure.sweeping import KEPT, halving, neighbours
+from doppio.core.progress import Progress
 from doppio.core.recipe.recipe import Recipe
+from doppio.core.reranking.step import PairsKept
 from doppio.core.text.document import Document, corpus_fingerprint
 
 
@@ -26,7 +31,8 @@ class Sweeper:
     Notes
     -----
     Chunkings and indexes are built where they are lacking, and found again by what they were made from. What a branch
-    found is kept by its settings, so recipes that differ in fusion, reranking or context search once for all of them.
+    found is kept by its settings, so recipes that differ in fusion, reranking or context search once for all of them;
+    what scorers said of a pair is kept too.
     """
 
     def __init__(
@@ -39,6 +45,7 @@ class Sweeper:
         self._texts: dict[tuple[str, str], CorpusTexts] = {}
         self._relevance: dict[str, list[Relevance]] = {}
         self._held: dict[str, dict[str, list[Ranking]]] = {}
+        self._pairs: dict[str, PairsKept] = {}
 
     def keys(self, recipe: Recipe) -> Keys:
         """What a recipe needs built."""
@@ -46,13 +53,7 @@ class Sweeper:
 
     def lacking(self, recipes: Sequence[Recipe]) -> int:
         """How many different indexes have to be built for some recipes."""
-        wanted = {
-            (self.builder.family(recipe), piece.kind, piece.of)
-            for recipe in recipes
-            if self.builder.missing(self.keys(recipe))
-            for piece in self.keys(recipe).pieces()
-        }
-        return len(wanted)
+        return len(self.builder.lacking(self._key, recipes))
 
     def figures(self, recipe: Recipe, wanted: Figure, rows: NDArray[np.int64] | None = None) -> Floats:
         """A figure of each answerable question: (q,) float64; NaN for those that are not among `rows`.
@@ -69,6 +70,9 @@ class Sweeper:
         )
         self.builder.indexes(self._key, recipe, texts)
         pipeline = self.builder.open(self._key, recipe, texts)
+        if pipeline.reranker is not None:
+            kept = self._pairs.setdefault(keys.chunks, {})
+            pipeline = replace(pipeline, reranker=pipeline.reranker.keeping(kept))
         if wanted.stage and wanted.stage not in recipe.stages:
             raise DoppioError(f"{wanted}: there is no stage {wanted.stage!r}; there are {', '.join(recipe.stages)}")
         if keys.chunks not in self._relevance:
@@ -91,3 +95,53 @@ class Sweeper:
                 raise DoppioError(f"{wanted}: {error}") from error
             found[row] = np.nan if value is None else value
         return found
+
+    def tried(
+        self, plan: Plan, wanted: Figure, figures: Floats, progress: Progress, *, seed: int = 0
+    ) -> Iterator[int]:
+        """Ask under each setting of a plan, and give its row once its figures stand in `figures`.
+
+        Parameters
+        ----------
+        plan : Plan
+        wanted : Figure
+        figures : (settings, q) float64 array
+            Is filled; NaN where nothing was asked. What stands there already, of a sweep that was stopped, is not
+            asked again.
+        progress : Progress
+        seed : int
+            Of the order of questions in successive halving.
+        """
+        count = len(self.questions)
+        going = list(range(len(plan.recipes)))
+        rounds = halving(len(going), count, seed=seed) if plan.by == HALVING else iter([np.arange(count)])
+        asked = np.zeros(0, np.int64)
+        for rows in rounds:
+            new = np.setdiff1d(rows, asked)
+            step = "try settings" if plan.by != HALVING else f"try settings, {len(rows)} questions"
+            progress.start(step, len(going), "settings")
+            for row in going:
+                if np.isnan(figures[row, new]).all():
+                    told = self.figures(plan.recipes[row], wanted, new)
+                    figures[row, new] = told[new]
+                    yield row
+                progress.advance(1)
+            if len(rows) == count:
+                return
+            asked = rows
+            means = np.nanmean(figures[going], axis=1)
+            best = np.argsort(-means, kind="stable")[: max(1, int(np.ceil(KEPT * len(going))))]
+            # What there is now stays to the end, to be compared with.
+            going = sorted({0, *(going[place] for place in best.tolist())})
+
+
+def finished(figures: Floats) -> NDArray[np.int64]:
+    """Rows that all questions were asked under; only these can be chosen."""
+    return np.flatnonzero((np.isnan(figures) == np.isnan(figures[0])).all(axis=1))
+
+
+def around(plan: Plan, kept: NDArray[np.int64]) -> list[list[int]]:
+    """Of each kept row the kept ones around it; settings that were not tried as a grid stand alone."""
+    if plan.by != GRID:
+        return [[place] for place in range(len(kept))]
+    return neighbours(plan.axes, [plan.rows[row] for row in kept.tolist()])

@@ -79,7 +79,7 @@ def axis(text: str) -> Axis:
 
 
 def _value(text: str) -> Any:
-    if text in ("null", "none"):
+    if text == "null":
         return None
     if text in ("true", "false"):
         return text == "true"

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Protocol
 
@@ -15,6 +16,8 @@ from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER
 from doppio.core.models.session import open_session
 from doppio.core.text.units import Units
 
+# Of these the vectors of their tokens are kept.
+QUESTIONS_KEPT = 32
 _IDS, _MASK, _TYPES = ("ids", "input_ids"), ("mask", "attention_mask"), ("types", "token_type_ids")
 
 
@@ -97,6 +100,7 @@ class Encoder:
         self._whole.no_padding()
         self._cut.no_padding()
         self._cut.enable_truncation(self.folder.max_tokens)
+        self._question_tokens = lru_cache(maxsize=QUESTIONS_KEPT)(self._read_question)
         inputs = [given.name for given in self._session.get_inputs()]
         self._ids, self._mask, self._types = (
             next((name for name in inputs if name in names), None) for names in (_IDS, _MASK, _TYPES)
@@ -202,7 +206,10 @@ class Encoder:
 
     def question_tokens(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
         """Unit vectors of the tokens of a question, (t, d), and their numbers; the prefix has its part and is left
-        out."""
+        out. Those of the last questions are kept, since several scorers and the choice of windows ask for them."""
+        return self._question_tokens(text)
+
+    def _read_question(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
         encoded = next(self._encode([text], self.folder.question, True))
         assert encoded.tokens is not None and encoded.ids is not None
         return encoded.tokens[0], encoded.ids[0]

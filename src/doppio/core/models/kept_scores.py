@@ -41,6 +41,11 @@ class KeptScores:
         return self.scorer.calibration
 
     @property
+    def price(self) -> float:
+        """Of a million tokens, where an endpoint scores."""
+        return float(getattr(self.scorer, "price", 0.0))
+
+    @property
     def blend(self) -> float:
         return self.scorer.blend
 

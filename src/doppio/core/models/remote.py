@@ -100,6 +100,7 @@ class RemoteEncoder:
         self.name, self.title, self.digest = folder.name, folder.title, folder.digest
         self.dimension, self.unit, self.warning = folder.dimension, folder.unit, folder.warning
         self.max_tokens = folder.max_tokens
+        self.price = float((folder.settings or {}).get("price", 0.0))
         self._endpoint, self._batch = _endpoint(folder.path, folder.settings or {})
 
     def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
@@ -134,6 +135,7 @@ class RemoteScorer:
         self.name, self.title, self.digest = folder.name, folder.title, folder.digest
         self.measure = str((folder.settings or {}).get("measure", MEASURES[NO_ACTIVATION]))
         self.calibration, self.blend = folder.calibration, folder.blend
+        self.price = float((folder.settings or {}).get("price", 0.0))
         self._endpoint, self._batch = _endpoint(folder.path, folder.settings or {})
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:

@@ -55,22 +55,42 @@ class TokenVectors:
 
     def of(self, chunk: int) -> NDArray[np.float32]:
         """Unit vectors of a chunk's tokens: (t, d) float32."""
-        segment, span = self._place(chunk)
-        return segment.codes[span].astype(np.float32) * segment.scales[span, None]
+        return self.of_many([chunk])[0]
+
+    def of_many(self, chunks: Sequence[int]) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
+        """Unit vectors of the tokens of some chunks one after another, (t, d) float32, and where each begins.
+
+        Returns
+        -------
+        vectors : (t, d) float32
+        bounds : (n + 1,) int64
+        """
+        owner, spans = self._places(chunks)
+        bounds = np.concatenate([[0], np.cumsum(spans[:, 1])])
+        width = self._segments[0].codes.shape[1] if self._segments else 0
+        found = np.empty((int(bounds[-1]), width), np.float32)
+        for own, (begin, count), first in zip(owner.tolist(), spans.tolist(), bounds.tolist()[:-1], strict=True):
+            held = self._segments[own]
+            span = slice(begin, begin + count)
+            np.multiply(held.codes[span], held.scales[span, None], out=found[first : first + count])
+        return found, bounds
 
     def ids_of(self, chunk: int) -> NDArray[np.int64]:
         """Numbers of a chunk's tokens in the vocabulary: (t,) int64."""
-        segment, span = self._place(chunk)
-        return segment.ids[span].astype(np.int64)
+        (owner,), ((begin, count),) = self._places([chunk])
+        return self._segments[owner].ids[begin : begin + count].astype(np.int64)
 
-    def _place(self, chunk: int) -> tuple[Segment, slice]:
-        wanted = np.array([chunk], np.int64)
-        for segment in self._segments:
-            _, rows = rows_of(segment.now, len(segment.spans), wanted)
-            if rows.size:
-                begin, count = segment.spans[rows[0]].tolist()
-                return segment, slice(begin, begin + count)
-        raise IndexError(f"chunk {chunk} is not between 0 and {self.chunks - 1}")
+    def _places(self, chunks: Sequence[int]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The segment that each chunk is in, (n,), and its first token there and how many, (n, 2)."""
+        wanted = np.array(chunks, np.int64)
+        owner = np.full(len(wanted), -1, np.int64)
+        spans = np.zeros((len(wanted), 2), np.int64)
+        for number, segment in enumerate(self._segments):
+            here, rows = rows_of(segment.now, len(segment.spans), wanted)
+            owner[here], spans[here] = number, segment.spans[rows]
+        if (owner < 0).any():
+            raise IndexError(f"chunk {wanted[owner < 0][0]} is not between 0 and {self.chunks - 1}")
+        return owner, spans
 
     def idf(self, ids: NDArray[np.int64]) -> NDArray[np.float32]:
         """Inverse document frequency ln(1 + (N - n + 0.5) / (n + 0.5)) of tokens, over the chunks."""

@@ -13,7 +13,7 @@ from doppio.core.models.registry import Models
 from doppio.core.reranking.facts.kind import FACTS, Floats, Shortlist
 from doppio.core.reranking.kind import Offered, kind_of_scorer, own_settings
 from doppio.core.reranking.late_interaction import LateInteraction, opened, token_needs
-from doppio.core.reranking.step import FirstStage, Reranker, Weighed
+from doppio.core.reranking.step import FirstStage, PairsKept, Reranker, Weighed
 from doppio.core.reranking.windowed import Candidate, reading_of
 from doppio.core.store.pieces import Maker, Needs, Opening, Planning
 
@@ -55,9 +55,13 @@ class FittedScorer:
 
     def __init__(self, folder: FittedFolder, known: Known) -> None:
         self.name, self.calibration, self.answerable = folder.name, folder.calibration, folder.answerable
-        self.known = known
+        self.known, self._folder = known, folder
         self._weights = [folder.weights[name] for name in known.names]
         self.digest = named(folder.to_json()) + known.scorers.digest
+
+    def keeping(self, kept: PairsKept) -> "FittedScorer":
+        """The same, whose scorers keep what they say of pairs."""
+        return FittedScorer(self._folder, replace(self.known, scorers=self.known.scorers.keeping(kept)))
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         raise ModelFolderError(f"{self.name}: weighs what is known of a shortlist, so it scores no other passages")

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.floors import FLOOR_SHARE
 from doppio.core.kinds import Family, Kind, Schema, Setting, Settings, number, object_schema, optional, whole
 from doppio.core.models.joint import JointScorer
 from doppio.core.models.registry import Models
@@ -73,6 +74,7 @@ COMMON = (
     whole("shortlist", "Shortlist, in chunks", 1, 1000, 20),
     optional(number("blend", "Blend", 0, 10, help="share of the fused score; empty: what measures best with it")),
     optional(number("floor", "Floor", -1000, 1000, help="empty: nothing is dropped")),
+    FLOOR_SHARE,
     optional(whole("window", "Window, in tokens", 16, 512, help="read at once; empty: the whole passage")),
     optional(
         whole("windows", "Windows read", 1, 16, help="of a passage, likeliest by late interaction first; empty: all")

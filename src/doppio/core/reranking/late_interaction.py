@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +16,6 @@ from doppio.core.models.token_vectors import Segment, TokenVectors
 from doppio.core.reranking.kind import Offered
 from doppio.core.store.pieces import Maker, Needs, Opening, Planning
 
-QUESTIONS_KEPT = 32
 NAME, TITLE = "late-interaction", "late interaction of token vectors"
 
 
@@ -59,37 +57,35 @@ class LateInteraction:
         self.encoder = encoder
         self._stored = stored
         self.digest = encoder.digest
-        # One question is asked of the whole list, of its windows and of its tokens.
-        self._question = lru_cache(maxsize=QUESTIONS_KEPT)(self._read)
 
     def score(self, question: str, passages: Sequence[Passage]) -> Scored:
         return Scored(self._scores(question, passages), (None,) * len(passages))
 
     def _scores(self, question: str, passages: Sequence[Passage]) -> NDArray[np.float32]:
-        asked, weights, _ = self._question(question)
+        asked, weights, _ = self._asked(question)
         if not len(asked):
             return np.zeros(len(passages), np.float32)
-        matrices = self._passages(passages)
-        lengths = np.array([len(matrix) for matrix in matrices], np.int64)
+        vectors, bounds = self._passages(passages)
         scores = np.full(len(passages), -1.0, np.float32)
-        filled = np.flatnonzero(lengths)
+        filled = np.flatnonzero(np.diff(bounds))
         if len(filled):
-            cosines = np.concatenate([matrices[row] for row in filled]) @ asked.T
-            begins = np.concatenate([[0], np.cumsum(lengths[filled])[:-1]])
-            scores[filled] = np.maximum.reduceat(cosines, begins, axis=0) @ weights
+            cosines = vectors @ asked.T
+            scores[filled] = np.maximum.reduceat(cosines, bounds[:-1][filled], axis=0) @ weights
         return scores
 
     def tokens(
         self, question: str, chunks: Sequence[int]
     ) -> tuple[NDArray[np.int64], NDArray[np.float64], list[NDArray[np.int64]]]:
         """Tokens of the question, their weights, which add up to 1, and the tokens of each chunk."""
-        _, weights, ids = self._question(question)
+        _, weights, ids = self._asked(question)
         return ids, weights.astype(np.float64), [self._stored.ids_of(chunk) for chunk in chunks]
 
     def cosines(self, question: str, chunks: Sequence[int]) -> tuple[list[NDArray[np.float32]], NDArray[np.float32]]:
         """Of the tokens of each chunk with those of the question, (t, q) each; and the weights of the latter."""
-        asked, weights, _ = self._question(question)
-        return [self._stored.of(chunk) @ asked.T for chunk in chunks], weights
+        asked, weights, _ = self._asked(question)
+        vectors, bounds = self._stored.of_many(chunks)
+        # One product for all: many small ones wait for each other's threads.
+        return np.split(vectors @ asked.T, bounds[1:-1]), weights
 
     def choose(
         self,
@@ -107,8 +103,8 @@ class LateInteraction:
 
     def matches(self, question: str, passage: Passage) -> list[TokenMatch]:
         """Which token of the passage each token of the question was matched with, and how well."""
-        asked, weights, ids = self._question(question)
-        matrix = self._passages([passage])[0]
+        asked, weights, ids = self._asked(question)
+        matrix, _ = self._passages([passage])
         if not len(asked) or not len(matrix):
             return []
         cosines = matrix @ asked.T
@@ -121,24 +117,28 @@ class LateInteraction:
                 zip(self.encoder.token_texts(ids), weights, found, strict=True))
         ]  # fmt: skip
 
-    def _read(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
+    def _asked(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
         """Unit vectors of the question's tokens, their weights (which add up to 1) and their numbers."""
         vectors, ids = self.encoder.question_tokens(text)
         weights = self._stored.idf(ids)
         return vectors, weights / max(float(weights.sum()), 1e-9), ids
 
-    def _passages(self, passages: Sequence[Passage]) -> list[NDArray[np.float32]]:
+    def _passages(self, passages: Sequence[Passage]) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
+        """Vectors of the tokens of passages one after another, and where each begins."""
+        kept = [passage.chunk for passage in passages if passage.chunk is not None]
+        if len(kept) == len(passages):
+            return self._stored.of_many(kept)
         found: dict[int, NDArray[np.float32]] = {}
         loose = [row for row, passage in enumerate(passages) if passage.chunk is None]
-        if loose:
-            for batch in self.encoder.encode([passages[row].text for row in loose], tokens=True):
-                assert batch.tokens is not None
-                for place, matrix in zip(batch.place, batch.tokens, strict=True):
-                    found[loose[place]] = matrix
-        return [
+        for batch in self.encoder.encode([passages[row].text for row in loose], tokens=True):
+            assert batch.tokens is not None
+            for place, matrix in zip(batch.place, batch.tokens, strict=True):
+                found[loose[place]] = matrix
+        matrices = [
             found[row] if passage.chunk is None else self._stored.of(passage.chunk)
             for row, passage in enumerate(passages)
         ]
+        return np.concatenate(matrices), np.concatenate([[0], np.cumsum([len(matrix) for matrix in matrices])])
 
 
 def best_in(

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.fingerprint import fingerprint
+from doppio.core.floors import above
 from doppio.core.models.answerable import Answerable
 from doppio.core.models.joint import JointScorer, Scored, Share, Window
 from doppio.core.models.kept_scores import KeptScores
@@ -18,6 +19,10 @@ from doppio.core.reranking.windowed import Candidate, Reading, read_in_windows, 
 PROBABILITY = "probability that the passage answers, 0 to 1"
 # What measures best beside several scorers on left-out manuals; see docs/scorer.md.
 BLEND_OF_SEVERAL = 0.0
+
+
+# What was said of the chunks of a corpus by scorer, how it reads, and question: a score and the window it came from.
+PairsKept = dict[tuple[str, tuple[int, int | None] | None, str], dict[int, tuple[float, Window | None]]]
 
 
 @dataclass(frozen=True)
@@ -71,10 +76,12 @@ class Reranker:
     """Opened scorers and how they read.
 
     reading : windows; None where passages are read whole
+    kept : what scorers said of pairs before, by question and chunk of this corpus; None where nothing is kept
     """
 
     parts: tuple[Weighed, ...]
     reading: Reading | None = None
+    kept: PairsKept | None = None
 
     @property
     def measure(self) -> str:
@@ -131,13 +138,34 @@ class Reranker:
             if judge is not None:
                 found.append(judge(question, candidates, first))
                 continue
-            whole = self.reading is None or getattr(part.scorer, "whole", False)
-            if whole or not candidates:
-                found.append(read_whole(part.scorer, question, candidates))
-            else:
-                assert self.reading is not None
-                found.append(read_in_windows(part.scorer, question, candidates, self.reading))
+            found.append(self._said(part.scorer, question, candidates))
         return tuple(found)
+
+    def _said(self, scorer: JointScorer, question: str, candidates: Sequence[Candidate]) -> Scored:
+        if self.kept is None:
+            return self._read(scorer, question, candidates)
+        read = (self.reading.size, self.reading.most) if self.reading else None
+        known = self.kept.setdefault((scorer.digest, read, question), {})
+        lacking = [one for one in candidates if one.chunk not in known]
+        if lacking:
+            fresh = self._read(scorer, question, lacking)
+            pairs = zip(fresh.scores.tolist(), fresh.windows, strict=True)
+            known.update(zip((one.chunk for one in lacking), pairs, strict=True))
+        said = [known[one.chunk] for one in candidates]
+        return Scored(np.array([score for score, _ in said], np.float32), tuple(window for _, window in said))
+
+    def _read(self, scorer: JointScorer, question: str, candidates: Sequence[Candidate]) -> Scored:
+        if self.reading is None or getattr(scorer, "whole", False) or not candidates:
+            return read_whole(scorer, question, candidates)
+        return read_in_windows(scorer, question, candidates, self.reading)
+
+    def keeping(self, kept: PairsKept) -> "Reranker":
+        """The same, which keeps what it says of pairs; the corpus that it is asked of must stay as it is."""
+        parts = [
+            Weighed(part.scorer.keeping(kept) if hasattr(part.scorer, "keeping") else part.scorer, part.weight)
+            for part in self.parts
+        ]
+        return Reranker(tuple(parts), self.reading, kept)
 
     def order(
         self,
@@ -147,6 +175,7 @@ class Reranker:
         *,
         blend: float | None = None,
         floor: float | None = None,
+        floor_share: float | None = None,
         unfound: float = 0.0,
     ) -> Reranked:
         """Order a shortlist that was scored.
@@ -163,6 +192,8 @@ class Reranker:
         floor : float or None
             Chunks below it are marked; they stay in the list for people to see. It is a probability where a scorer
             is calibrated, and else a score.
+        floor_share : float or None
+            The same as a share of the best of the shortlist.
         unfound : float
             The share of the question's terms that nothing in the corpus holds, 0 to 1.
 
@@ -178,7 +209,7 @@ class Reranker:
         judge = self.answerable
         order = np.argsort(-scores, kind="stable")
         told = scores if probability is None else probability
-        above = np.ones(len(order), bool) if floor is None else told[order] >= floor
+        high = above(told[order], {"floor": floor, "floor_share": floor_share})
         read = next((one.windows for one in found if any(one.windows)), found[0].windows)
         return Reranked(
             chunks[order],
@@ -187,7 +218,7 @@ class Reranker:
             judge.probability(logits, unfound) if judge is not None and logits is not None else None,
             tuple(one[order] for one in raw),
             order.astype(np.int64) + 1,
-            above,
+            high,
             tuple(read[row] for row in order),
             tuple((share, share.added[order]) for one in found for share in one.shares) if len(found) == 1 else (),
         )
@@ -200,9 +231,12 @@ class Reranker:
         *,
         blend: float | None = None,
         floor: float | None = None,
+        floor_share: float | None = None,
         unfound: float = 0.0,
     ) -> Reranked:
         """Score and order a shortlist; see `order`."""
         chunks = np.array([one.chunk for one in candidates], np.int64)
         found = self.score(question, candidates, first)
-        return self.order(found, chunks, first.fused, blend=blend, floor=floor, unfound=unfound)
+        return self.order(
+            found, chunks, first.fused, blend=blend, floor=floor, floor_share=floor_share, unfound=unfound
+        )

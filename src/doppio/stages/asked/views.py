@@ -20,7 +20,7 @@ from doppio.questions.asked import ask
 from doppio.questions.models import AnswerSpan, Question
 from doppio.questions.services import core_question, is_labelled, positions
 from doppio.questions.writing import change_question, remove_question, set_for, write_question
-from doppio.recipes.access import recipe_for
+from doppio.recipes.access import RECIPE, recipe_for
 from doppio.recipes.opened import NotBuilt, answered
 from doppio.recipes.services import core_recipe
 from doppio.stages.asked.serializers import (
@@ -40,7 +40,6 @@ from doppio.stages.asked.service import (
     question_row,
     shown_spans,
 )
-from doppio.stages.asking import RECIPE
 from doppio.trials.models import TrialRow
 from doppio.trials.services import last_trial
 

@@ -19,8 +19,8 @@ from doppio.library.access import person, workspace_of
 from doppio.library.models import Workspace
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
-from doppio.recipes.access import recipe_for
-from doppio.stages.asking import BRANCH, RECIPE, asked_pipeline, brief_chunks, whole_number
+from doppio.recipes.access import RECIPE, recipe_for
+from doppio.stages.asking import BRANCH, asked_pipeline, brief_chunks, whole_number
 from doppio.stages.dense.serializers import (
     DenseStageSerializer,
     NeighboursSerializer,

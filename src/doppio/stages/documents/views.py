@@ -7,10 +7,9 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.library.access import workspace_of
-from doppio.recipes.access import recipe_for
+from doppio.recipes.access import RECIPE, recipe_for
 from doppio.recipes.builds import chunks_of
 from doppio.recipes.services import core_recipe
-from doppio.stages.asking import RECIPE
 from doppio.stages.documents.serializers import DocumentViewSerializer
 from doppio.trials.services import latest_trial
 

@@ -29,7 +29,7 @@ def mix_curve(
     of its first relevant chunk is told as well.
     """
     rankings = [[trace.stage(branch) for branch in branches] for trace in traces]
-    lists = [[(stage.chunks, stage.scores) for stage in stages] for stages in rankings]
+    lists = [[(stage.passed, stage.scores[stage.kept]) for stage in stages] for stages in rankings]
     curves = []
     for method in METHODS:
         if method.name != fusion["method"] and not getattr(method, "usual", False):

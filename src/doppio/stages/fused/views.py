@@ -1,4 +1,4 @@
-"""How recall follows the mix of branches."""
+"""How recall follows the mix of branches, and the mix that labels speak for."""
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -8,15 +8,16 @@ from rest_framework.views import APIView
 from doppio.core.branches.kind import kind_of
 from doppio.core.measure.relevance import relevance
 from doppio.core.trace import Trace
+from doppio.jobs.serializers import JobSerializer
 from doppio.jobs.turns import HEAVY
-from doppio.library.access import workspace_of
+from doppio.library.access import person, workspace_of
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
-from doppio.recipes.access import recipe_for
+from doppio.recipes.access import RECIPE, recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
-from doppio.stages.asking import RECIPE
-from doppio.stages.fused.serializers import MixSerializer
+from doppio.stages.fused.fit import fusion_fit, start_fusion_fit
+from doppio.stages.fused.serializers import FusionFitSerializer, MixSerializer
 from doppio.stages.fused.service import mix_curve
 from doppio.trials.services import latest_trial
 
@@ -54,3 +55,19 @@ class MixView(APIView):
             least=pipeline.least,
         )
         return Response({**body, "questions": len(rows), "curves": curves})
+
+
+class FusionFitView(APIView):
+    @extend_schema(parameters=[RECIPE], responses=FusionFitSerializer, operation_id="fusionFit")
+    def get(self, request: Request, workspace: int) -> Response:
+        """Weights of the branches that were fitted to the labels, with what they are worth."""
+        recipe = recipe_for(workspace_of(request), request.query_params.get("recipe"))
+        return Response(FusionFitSerializer(fusion_fit(recipe)).data)
+
+    @extend_schema(
+        request=None, parameters=[RECIPE], responses={202: JobSerializer, 400: PROBLEM}, operation_id="startFusionFit"
+    )
+    def post(self, request: Request, workspace: int) -> Response:
+        """Fit them."""
+        recipe = recipe_for(workspace_of(request), request.query_params.get("recipe"))
+        return Response(JobSerializer(start_fusion_fit(recipe, person(request))).data, status=202)

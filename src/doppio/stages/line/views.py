@@ -6,8 +6,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.library.access import workspace_of
-from doppio.recipes.access import recipe_for
-from doppio.stages.asking import RECIPE
+from doppio.recipes.access import RECIPE, recipe_for
 from doppio.stages.line.serializers import LineSerializer
 from doppio.stages.line.service import line
 

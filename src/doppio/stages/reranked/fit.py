@@ -1,6 +1,7 @@
 """A scorer that is fitted to a workspace's labels: as a job, kept in versions."""
 
 import copy
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,7 @@ from rest_framework.request import Request
 
 from doppio.core.errors import DoppioError, RecipeError
 from doppio.core.measure.fit_to_labels import FUSED, Gathered, fit_to_labels
+from doppio.core.measure.questions import Question, wording_groups
 from doppio.core.measure.relevance import relevance
 from doppio.core.models.fitted_folder import FittedFolder
 from doppio.core.pipeline import Pipeline
@@ -83,13 +85,15 @@ def fit_recipe(recipe: RecipeVersion, user: User | None, progress: Progress) -> 
     pipeline = build(recipe.workspace, wanted, progress)
     known = _known(pipeline)
     begun = _begun_from(core, wanted)
-    gathered = _gathered(recipe.workspace, core, pipeline, known, progress)
+    questions = [question for question in core_questions(recipe.workspace) if question.answerable]
+    groups = wording_groups(questions)
+    gathered = _gathered(questions, core, pipeline, known, progress)
     progress.start("fit", 1, "times")
     try:
         if begun:
-            found = fit_to_labels(known.names, gathered, {}, begun.weights)
+            found = fit_to_labels(known.names, gathered, {}, begun.weights, groups)
         else:
-            found = fit_to_labels(known.names, gathered, _today(core, pipeline))
+            found = fit_to_labels(known.names, gathered, _today(core, pipeline), groups=groups)
     except ValueError as error:
         raise DoppioError(f"Nothing was fitted: {error}.") from error
     rerank = wanted.rerank or {}
@@ -178,10 +182,9 @@ def _blend(core: Recipe, reranker: Reranker) -> float:
 
 
 def _gathered(
-    workspace: Workspace, core: Recipe, pipeline: Pipeline, known: Known, progress: Progress
+    questions: Sequence[Question], core: Recipe, pipeline: Pipeline, known: Known, progress: Progress
 ) -> list[Gathered]:
     """The shortlists of all labelled questions, with what is known of each passage."""
-    questions = [question for question in core_questions(workspace) if question.answerable]
     where = positions(pipeline)
     depth = core.passed_by_fusion
     assert pipeline.reranker is not None

@@ -14,10 +14,10 @@ from doppio.jobs.turns import ASKING, HEAVY
 from doppio.library.access import person, workspace_of
 from doppio.library.models import Role
 from doppio.library.problems import PROBLEM
-from doppio.recipes.access import recipe_for
+from doppio.recipes.access import RECIPE, recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
-from doppio.stages.asking import RECIPE, asked_recipe, check_chunk
+from doppio.stages.asking import asked_recipe, check_chunk
 from doppio.stages.reranked.fit import fit_stage, own_fitted, start_fit
 from doppio.stages.reranked.serializers import (
     DepthsSerializer,

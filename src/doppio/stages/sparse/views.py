@@ -16,10 +16,10 @@ from doppio.jobs.turns import HEAVY
 from doppio.library.access import workspace_of
 from doppio.library.models import Role
 from doppio.library.problems import PROBLEM
-from doppio.recipes.access import recipe_for
+from doppio.recipes.access import RECIPE, recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
-from doppio.stages.asking import BRANCH, RECIPE, asked_pipeline, branch_as, check_chunk, chosen_branch
+from doppio.stages.asking import BRANCH, asked_pipeline, branch_as, check_chunk, chosen_branch
 from doppio.stages.sparse.serializers import (
     AnalysedSerializer,
     AnalyseSerializer,

@@ -15,6 +15,7 @@ import { Figures, StageHead } from "../shared/Figures";
 import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
 import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
+import { WhyNotChunk } from "../shared/WhyNot";
 import { chunksByNumber, stageOfBranch } from "../shared/trace";
 import { ClosePairs } from "./ClosePairs";
 import type { Structure } from "./structures";
@@ -177,7 +178,13 @@ function Hits({ asked, branch }: { asked: Asked; branch: string | null }) {
       </div>
       <div>
         <h3>The passage</h3>
-        <PassageCard chunk={chosen === null ? undefined : chunks.get(chosen)} />
+        <PassageCard chunk={chosen === null ? undefined : chunks.get(chosen)}>
+          {chosen !== null && (
+            <div className="small-text mt-1">
+              <WhyNotChunk asked={asked} chunk={chosen} />
+            </div>
+          )}
+        </PassageCard>
         <p className="small-text soft mt-2 num">
           From the first to the last of the {stage.chunks.length} the score falls from {score(first)} to{" "}
           {score(last)}. A list is always returned, so a low first score is the only sign that nothing fits.

@@ -9,9 +9,11 @@ import { StageHead } from "../shared/Figures";
 import { FlowOrList, type Shape } from "../shared/FlowOrList";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
+import { WhyNotChunk } from "../shared/WhyNot";
 import { ROWS, RankFlow, type Lane } from "../shared/RankFlow";
 import { chunksByNumber, kindOf } from "../shared/trace";
 import { useBranches } from "../shared/branch";
+import { FitMix } from "./FitMix";
 import { MixPanel } from "./MixPanel";
 
 const AMONG = 5;
@@ -19,7 +21,8 @@ type Branch = ReturnType<typeof useBranches>[number];
 type Cell = [name: string, found: QuestionRow[], tone: string];
 
 export function Fused() {
-  const two = useBranches().length === 2;
+  const count = useBranches().length;
+  const [two, several] = [count === 2, count > 2];
   return (
     <>
       <StageHead title="Fused">
@@ -33,7 +36,10 @@ export function Fused() {
               className="split"
               style={{ gridTemplateColumns: "minmax(0,1.5fr) minmax(0,1fr)", height: "auto" }}
             >
-              <MixPanel tall />
+              <div>
+                <MixPanel tall />
+                <FitMix />
+              </div>
               <div>
                 <WhoFindsWhat />
                 <ByTag />
@@ -50,6 +56,7 @@ export function Fused() {
               </div>
               <div>
                 <ByTag />
+                {several && <FitMix />}
               </div>
             </div>
           )}
@@ -235,6 +242,11 @@ export function FusedPinned({ asked }: { asked: Asked }) {
             {row >= 0 && (
               <div className="small-text num mt-1">
                 fused at {row + 1}: {arithmetic(fused, branches, row)}
+              </div>
+            )}
+            {chosen !== null && (
+              <div className="small-text mt-1">
+                <WhyNotChunk asked={asked} chunk={chosen} />
               </div>
             )}
           </PassageCard>

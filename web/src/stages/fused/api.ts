@@ -1,7 +1,7 @@
-// The hook for the mix of branches.
-import { useQuery } from "@tanstack/react-query";
+// Hooks for the mix of branches, and for the mix that labels speak for.
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { client, unwrap } from "../../api/client";
-import { useStamp } from "../../api/queries";
+import { useStamp, whileRunning } from "../../api/queries";
 import { useWorkspace } from "../../shell/workspace";
 
 export function useMix(question?: number) {
@@ -17,5 +17,29 @@ export function useMix(question?: number) {
       ),
     enabled: typeof trial === "number",
     staleTime: Infinity,
+  });
+}
+
+/** The mix that was fitted to labels, and the job that fits. */
+export function useFusionFit() {
+  const workspace = useWorkspace();
+  const stamp = useStamp();
+  return useQuery({
+    queryKey: ["fusion fit", workspace, ...stamp],
+    queryFn: () =>
+      unwrap(client.GET("/api/workspaces/{workspace}/stages/fused/fit", { params: { path: { workspace } } })),
+    refetchInterval: whileRunning,
+  });
+}
+
+export function useStartFusionFit() {
+  const workspace = useWorkspace();
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: () =>
+      unwrap(
+        client.POST("/api/workspaces/{workspace}/stages/fused/fit", { params: { path: { workspace } } }),
+      ),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["fusion fit"] }),
   });
 }

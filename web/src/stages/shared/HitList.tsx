@@ -4,6 +4,9 @@ import { Judged } from "../../labels/Judged";
 import { score } from "../../text/numbers";
 import { place } from "./trace";
 
+/** Why a hit does not go on, as traces say it. */
+const FLOOR = "under the floor";
+
 export function HitList({
   stage,
   chunks,
@@ -53,7 +56,10 @@ export function HitList({
               />{" "}
               {score(value)}
             </span>
-            <span className="start">{note?.(row) || chunk?.text.replace(/\s+/g, " ").slice(0, 110)}</span>
+            <span className="start">
+              {stage.reasons[row]?.startsWith(FLOOR) && <b className="lost">{FLOOR}: </b>}
+              {note?.(row) || chunk?.text.replace(/\s+/g, " ").slice(0, 110)}
+            </span>
           </button>
         );
       })}

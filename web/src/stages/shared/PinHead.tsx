@@ -4,6 +4,10 @@ import { KeepQuestion, QuestionTools } from "../../questions/QuestionTools";
 import { TITLES, toneOfCause, type StageName } from "../../shell/pin";
 import { milliseconds } from "../../text/numbers";
 import { stageOfKind } from "./trace";
+import { WhyNot } from "./WhyNot";
+
+/** Ends of a question that has its answer, or whose answer no chunk holds. */
+const FINE = ["delivered", "cut by chunking", ""];
 
 export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
   const total = Object.values(asked.trace.seconds).reduce((sum, value) => sum + value, 0);
@@ -29,6 +33,11 @@ export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
                 {asked.cause[0]!.toUpperCase() + asked.cause.slice(1)}.
               </strong>
             )}{" "}
+            {asked.built && answer && !FINE.includes(asked.cause ?? "") && (
+              <>
+                <WhyNot asked={asked}>Why not?</WhyNot>{" "}
+              </>
+            )}
             {answer ? (
               <span className="soft">
                 Answer in {answer.title}

@@ -13,6 +13,7 @@ import { Figures, StageHead } from "../shared/Figures";
 import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
 import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
+import { WhyNotChunk } from "../shared/WhyNot";
 import { chunksByNumber, stageOfBranch } from "../shared/trace";
 import { useExplained, useSparseStage, type SparseFacts } from "./api";
 import { Playground } from "./Playground";
@@ -193,7 +194,13 @@ export function SparsePinned({ asked }: { asked: Asked }) {
             chunk={chosen === null ? undefined : chunks.get(chosen)}
             show="terms"
             terms={explained?.found}
-          />
+          >
+            {chosen !== null && (
+              <div className="small-text mt-1">
+                <WhyNotChunk asked={asked} chunk={chosen} />
+              </div>
+            )}
+          </PassageCard>
         </div>
       </div>
     </>

@@ -1,0 +1,1 @@
+"""What templates of trials say figures with."""
