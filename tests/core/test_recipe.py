@@ -65,7 +65,7 @@ class Mistakes(unittest.TestCase):
                 "rerank.floor: 7000 is not between -1000 and 1000",
             ),
             (body(select={"k": True}), "select.k"),
-            (body(select={"diversity": 0.5}), "select.diversity: 0.5 is not null"),
+            (body(select={"diversity": 0.5}), "select.diversity: 0.5 is not an object"),
         ):
             with self.subTest(message):
                 self.refused(wrong, message)

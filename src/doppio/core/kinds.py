@@ -72,9 +72,9 @@ def number(name: str, title: str, low: float, high: float, default: float | None
     return Setting(name, title, {"type": "number", "minimum": low, "maximum": high, **_given(default)}, **more)
 
 
-def optional(setting: Setting) -> Setting:
-    """The same, or null, which is the default."""
-    schema = {"anyOf": [setting.schema, {"type": "null"}], "default": None}
+def optional(setting: Setting, default: Any = None) -> Setting:
+    """The same, or null; which is the default unless another is given."""
+    schema = {"anyOf": [setting.schema, {"type": "null"}], "default": default}
     return Setting(**{**vars(setting), "schema": schema})
 
 

@@ -22,15 +22,16 @@ from doppio.core.ranking import Ids
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.core.reranking.windowed import Candidate
-from doppio.core.select.kind import SELECTION, Passages
+from doppio.core.select.context import packed
 from doppio.core.select.packing import first_groups
+from doppio.core.select.pool import Pool, VectorsOf
+from doppio.core.text.units import TokenOffsets
 from doppio.core.trace import (
     BEYOND,
     BRANCH,
     CONTEXT,
     FUSED,
     NO_ANSWER,
-    OVER_BUDGET,
     RERANKED,
     UNDER_FLOOR,
     UNDER_FLOOR_AND_BEYOND,
@@ -58,6 +59,7 @@ class Pipeline:
 
     branches : the opened branches by their ids
     reranker : where the recipe reranks
+    tokens : counts the encoder's tokens of texts, which a recipe that widens needs
     """
 
     recipe: Recipe
@@ -65,6 +67,7 @@ class Pipeline:
     texts: ChunkTexts
     branches: Mapping[str, Branch]
     reranker: Reranker | None
+    tokens: TokenOffsets | None = None
 
     def ask(self, question: str) -> Trace:
         """Take one question through all stages."""
@@ -177,9 +180,8 @@ class Pipeline:
         if self.reranker is not None and self.recipe.rerank is not None:
             reranked, answered = self._rerank_stage(question, stages, self.reranker, self.recipe.rerank)
             stages.append(reranked)
-        context = self._context_stage(stages[-1], answered)
+        context, tokens = self._context_stage(question, stages[-1], answered)
         stages.append(context)
-        tokens = self._tokens_of(context.passed)
         seconds |= {stage.stage: stage.seconds for stage in stages}
         return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered)
 
@@ -246,7 +248,7 @@ class Pipeline:
             blend=settings["blend"],
             unfound=self._unfound(question) if reranker.answerable else 0.0,
         )
-        within = first_groups(self._hosts(result.chunks), self.recipe.select["k"])
+        within = first_groups(self._hosts(result.chunks), self.recipe.looked_at)
         reasons = tuple(WHY[bool(good), bool(near)] for good, near in zip(result.above_floor, within, strict=True))
         stage = StageTrace(
             RERANKED,
@@ -279,27 +281,39 @@ class Pipeline:
                 return float(tells(question))
         return 0.0
 
-    def _context_stage(self, before: StageTrace, answered: float | None) -> StageTrace:
+    def _context_stage(self, question: str, before: StageTrace, answered: float | None) -> tuple[StageTrace, int]:
+        """The stage, and the tokens of all that is handed on."""
         begun = time.perf_counter()
-        chunks = before.passed
-        scores, handed = before.scores[before.kept], self.chunks.handed[chunks]
-        passages = Passages(chunks, scores, handed, self._hosts(chunks), lambda: self.texts.hosts(chunks.tolist()))
-        taken = SELECTION.get(self.recipe.select["rule"]).take(passages, self.recipe.select)
-        least, why = self.recipe.select["empty_below"], OVER_BUDGET
-        if least is not None and answered is not None and answered < least:
-            taken, why = np.zeros(len(chunks), bool), NO_ANSWER
-        return StageTrace(
+        select = self.recipe.select
+        pool = Pool(question, before.passed, before.scores[before.kept], self.chunks, self.texts, self._vectors_of())
+        found = packed(pool, self._hosts(pool.chunks), select, self.tokens)
+        taken, reasons, tokens, written = found.taken, found.reasons, found.tokens, found.written
+        if select["empty_below"] is not None and answered is not None and answered < select["empty_below"]:
+            taken, tokens, written = np.zeros(len(taken), bool), 0, np.zeros_like(written)
+            reasons = (NO_ANSWER,) * len(taken)
+        stage = StageTrace(
             CONTEXT,
             CONTEXT,
             before.measure,
-            chunks,
-            scores,
+            pool.chunks[found.places],
+            pool.scores[found.places],
             taken,
-            _reasons(taken, why),
+            reasons,
             time.perf_counter() - begun,
-            before=np.flatnonzero(before.kept) + 1,
-            probability=None if before.probability is None else before.probability[before.kept],
+            before=(np.flatnonzero(before.kept) + 1)[found.places],
+            probability=None if before.probability is None else before.probability[before.kept][found.places],
+            ranges=found.ranges,
+            widened=found.widened,
+            written=written,
+            instead=found.instead,
+            repeated=found.repeated,
         )
+        return stage, tokens
+
+    def _vectors_of(self) -> VectorsOf | None:
+        """What gives the vectors of chunks: the first branch that has any."""
+        found = (getattr(branch, "vectors_of", None) for branch in self.branches.values())
+        return next((one for one in found if one is not None), None)
 
     def _hosts(self, chunks: Ids) -> NDArray[np.int64]:
         """Number of what each chunk hands on: its host, which neighbours may share."""
@@ -307,11 +321,6 @@ class Pipeline:
         if self.recipe.chunking["host"] is None:
             return np.asarray(chunks, np.int64)
         return table.document[chunks] * HOST_ROOM + table.host_start[chunks]
-
-    def _tokens_of(self, chunks: Ids) -> int:
-        """Tokens handed on with these chunks; a host that several share counts once."""
-        _, first = np.unique(self._hosts(chunks), return_index=True)
-        return int(self.chunks.handed[chunks[first]].sum())
 
 
 def _of_families(families: Sequence[str], rankings: Sequence[Ranking], chunks: Ids) -> dict[str, NDArray[np.float64]]:

@@ -12,8 +12,9 @@ from doppio.core.ranking import Ids, Scores
 BRANCH, FUSED, RERANKED, CONTEXT = "branch", "fused", "reranked", "context"
 BEYOND, OVER_BUDGET = "beyond what goes on", "over the budget"
 NO_ANSWER = "held to have no answer"
+PASSED_OVER, ANOTHER_VERSION = "passed over for what is new", "another version stands for it"
 UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND = "under the floor", "under the floor and beyond what goes on"
-_OUT = {UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, OVER_BUDGET, NO_ANSWER}
+_OUT = {UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, OVER_BUDGET, NO_ANSWER, PASSED_OVER, ANOTHER_VERSION}
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,11 @@ class StageTrace:
     family : str, "sparse" or "dense" where it is a branch, or else empty
     probability : (n,) float32 or None, that the passage answers, by its own scores alone
     parts : what each of several scorers gave; empty where there is one
+    ranges : (n, 3) int64 or None, document, start and end of what each hands on, where it is more than was found
+    widened : n texts, why it is more, or why it is not; empty where nothing widens
+    written : (n,) int64 or None, from 1, its place in the context as it is written; 0 where it is not
+    instead : (n,) int64 or None, the chunk of the version that stands for it; -1 where none does
+    repeated : (n,) float32 or None, how alike it is to what was chosen before it
     branch_ranks, shares : (n, branches) or None, only where rankings were fused
     """
 
@@ -68,6 +74,11 @@ class StageTrace:
     family: str = ""
     probability: Scores | None = None
     parts: tuple[PartTrace, ...] = ()
+    ranges: NDArray[np.int64] | None = None
+    widened: tuple[str, ...] = ()
+    written: NDArray[np.int64] | None = None
+    instead: NDArray[np.int64] | None = None
+    repeated: Scores | None = None
 
     @property
     def passed(self) -> Ids:
@@ -100,6 +111,11 @@ class StageJson(TypedDict):
     family: NotRequired[str]
     probability: NotRequired[list[float] | None]
     parts: NotRequired[list[dict[str, Any]]]
+    ranges: NotRequired[list[list[int]] | None]
+    widened: NotRequired[list[str]]
+    written: NotRequired[list[int] | None]
+    instead: NotRequired[list[int] | None]
+    repeated: NotRequired[list[float] | None]
 
 
 class TraceJson(TypedDict):
@@ -172,7 +188,8 @@ class Trace:
 
 _ARRAYS = {"chunks": np.int64, "scores": np.float32, "kept": np.bool_, "before": np.int64,
            "branch_ranks": np.int32, "shares": np.float32, "raw": np.float32, "windows": np.int64,
-           "probability": np.float32}  # fmt: skip
+           "probability": np.float32, "ranges": np.int64, "written": np.int64, "instead": np.int64,
+           "repeated": np.float32}  # fmt: skip
 
 
 def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
@@ -180,6 +197,7 @@ def _stage_json(stage: StageTrace) -> Iterator[tuple[str, Any]]:
     yield "seconds", round(stage.seconds, 6)
     yield "raw_measure", stage.raw_measure
     yield "reasons", list(stage.reasons)
+    yield "widened", list(stage.widened)
     for name in _ARRAYS:
         array = getattr(stage, name)
         yield name, None if array is None else _plain(array)
@@ -203,7 +221,7 @@ def _stage_from(value: StageJson) -> StageTrace:
             arrays[name] = None
             continue
         array: NDArray[Any] = np.asarray(value.get(name), kind)
-        width = {"branch_ranks": branches, "shares": branches, "windows": 2}.get(name)
+        width = {"branch_ranks": branches, "shares": branches, "windows": 2, "ranges": 3}.get(name)
         arrays[name] = array if width is None else array.reshape(len(array), width)
     return StageTrace(
         stage=value["stage"],
@@ -211,6 +229,7 @@ def _stage_from(value: StageJson) -> StageTrace:
         measure=value["measure"],
         seconds=value["seconds"],
         reasons=tuple(value["reasons"]),
+        widened=tuple(value.get("widened", [])),
         raw_measure=value.get("raw_measure", ""),
         family=value.get("family", ""),
         parts=tuple(

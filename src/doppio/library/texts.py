@@ -4,6 +4,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from django.db import connection
@@ -89,6 +90,15 @@ class RecordedTexts:
     def hosts(self, chunks: Sequence[int]) -> list[str]:
         return self._cut_out(chunks, self.table.host_start, self.table.host_end)
 
+    def between(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[str]:
+        return self._ranges(chunks, starts, ends)
+
+    def metadata(self, chunks: Sequence[int]) -> list[Mapping[str, Any]]:
+        owners = self.owners(chunks)
+        told = dict(Document.objects.filter(pk__in=set(owners)).values_list("pk", "metadata"))
+        self._check(chunks)
+        return [told[owner] for owner in owners]
+
     def owners(self, chunks: Sequence[int]) -> list[int]:
         """Primary keys of the documents that chunks are of."""
         return [self.corpus.documents[position] for position in self.table.document[list(chunks)].tolist()]
@@ -102,7 +112,10 @@ class RecordedTexts:
 
     def _cut_out(self, chunks: Sequence[int], start: np.ndarray, end: np.ndarray) -> list[str]:
         rows = np.asarray(chunks, np.int64)
-        if not len(rows):
+        return self._ranges(chunks, start[rows].tolist(), end[rows].tolist())
+
+    def _ranges(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[str]:
+        if not len(chunks):
             return []
         with connection.cursor() as cursor:
             cursor.execute(
@@ -110,10 +123,10 @@ class RecordedTexts:
                 "FROM unnest(%s::bigint[], %s::text[], %s::int[], %s::int[]) "
                 "WITH ORDINALITY AS w(id, digest, low, high, place) "
                 "JOIN library_document d ON d.id = w.id AND d.digest = w.digest ORDER BY w.place",
-                [self.owners(chunks), self._digests(chunks), start[rows].tolist(), end[rows].tolist()],
+                [self.owners(chunks), self._digests(chunks), list(starts), list(ends)],
             )
             found = [text for (text,) in cursor.fetchall()]
-        if len(found) != len(rows):
+        if len(found) != len(chunks):
             raise DocumentError(CHANGED)
         return found
 

@@ -17,7 +17,11 @@ from doppio.core.kinds import Family, Kind, Setting, refused
 from doppio.core.measure.metrics.kind import METRICS
 from doppio.core.reranking.facts.kind import FACTS
 from doppio.core.reranking.kind import SCORERS
+from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.kind import SELECTION
+from doppio.core.select.orders.kind import ORDERS
+from doppio.core.select.versions.kind import VERSIONS
+from doppio.core.select.widening.kind import WIDENING
 from doppio.core.suggest.kind import SUGGESTIONS
 
 FAMILIES: tuple[Family[Any], ...] = (
@@ -28,6 +32,10 @@ FAMILIES: tuple[Family[Any], ...] = (
     SCORERS,
     FACTS,
     SELECTION,
+    VERSIONS,
+    DIVERSITY,
+    WIDENING,
+    ORDERS,
     METRICS,
     SUGGESTIONS,
 )
@@ -43,7 +51,9 @@ class SettingSerializer(s.Serializer):
 
     name = s.CharField()
     title = s.CharField()
-    type = s.ChoiceField(choices=["whole", "number", "choice", "switch", "encoder", "kind", "group", "other"])
+    type = s.ChoiceField(
+        choices=["whole", "number", "choice", "switch", "encoder", "kind", "group", "text", "lines", "other"]
+    )
     optional = s.BooleanField(help_text="Whether it may be null.")
     required = s.BooleanField(  # type: ignore[assignment]
         help_text="Whether it has no default and must be given."
@@ -159,4 +169,6 @@ def _type(setting: Setting, schema: dict[str, Any]) -> str:
     if setting.choices:
         return "choice"
     named = {"integer": "whole", "number": "number", "boolean": "switch"}
+    if schema.get("type") == "string" and schema.get("format") in (None, "lines") and "pattern" not in schema:
+        return str(schema.get("format", "text"))
     return "encoder" if schema.get("format") == "encoder" else named.get(schema.get("type", ""), "other")

@@ -1562,6 +1562,7 @@ export interface components {
                 [key: string]: number | null;
             };
             chunks: components["schemas"]["TracedChunk"][];
+            handed: components["schemas"]["Handed"];
         };
         AskedBefore: {
             text: string;
@@ -2335,6 +2336,40 @@ export interface components {
              * @description 0 to 3; 0 says that no answer stands there.
              */
             grade: number;
+        };
+        /** @description What the assistant gets. */
+        Handed: {
+            pieces: components["schemas"]["HandedPiece"][];
+            /** @description All of it, by the recipe's template. */
+            written: string;
+            /** @description Of all that is written, templates included. */
+            tokens: number;
+        };
+        /** @description A stretch of a document that is handed on; offsets of `answers` and `found` count from its start. */
+        HandedPiece: {
+            /** @description Its place in the context as it is written, from 1. */
+            number: number;
+            document: number;
+            title: string;
+            section: string[];
+            /** @description 0 where the document has none. */
+            page: number;
+            /** @description First and last line of the document's text, from 1. */
+            lines: number[];
+            /** @description From the fields that it carries. */
+            link: string;
+            start: number;
+            end: number;
+            text: string;
+            answers: components["schemas"]["Range"][];
+            /** @description The passages that brought it. */
+            chunks: number[];
+            /** @description What of it was found; the rest was added. */
+            found: components["schemas"]["Range"][];
+            widened: string;
+            carried: {
+                [key: string]: string;
+            };
         };
         HardCase: {
             one: string;
@@ -3491,16 +3526,88 @@ export interface components {
                 budget_tokens: number;
                 /** @default null */
                 empty_below: number | null;
-                diversity?: Record<string, never> | null;
-                /**
-                 * @default {
-                 *       "kind": "none"
-                 *     }
-                 */
-                widening: {
+                versions?: {
                     /** @enum {unknown} */
                     kind: "none";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "newest";
+                    /** @default  */
+                    field: string;
+                    /** @default 0.8 */
+                    alike: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "preferred";
+                    field: string;
+                    value: string;
+                    /** @default 0.8 */
+                    alike: number;
                 };
+                diversity?: {
+                    /** @enum {unknown} */
+                    kind: "none";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "vectors";
+                    /** @default 0.3 */
+                    strength: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "shared-words";
+                    /** @default 0.3 */
+                    strength: number;
+                };
+                /** @default 20 */
+                pool: number;
+                widening?: {
+                    /** @enum {unknown} */
+                    kind: "none";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "neighbours";
+                    /** @default 1 */
+                    each_side: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "section";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "whole-document";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "as-needed";
+                    /** @default 0.7 */
+                    broad: number | null;
+                    /**
+                     * @default sections
+                     * @enum {unknown}
+                     */
+                    around: "sections" | "stretch";
+                    /** @default 400 */
+                    tokens: number;
+                    /** @default 3 */
+                    share: number | null;
+                    /** @default true */
+                    sentences: boolean;
+                };
+                order?: {
+                    /** @enum {unknown} */
+                    kind: "best-first";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "both-ends";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "as-in-document";
+                };
+                /**
+                 * Format: lines
+                 * @default [{number}] {place}
+                 *     {text}
+                 *     {carried}
+                 */
+                template: string;
             };
         };
         Refused: {
@@ -3736,6 +3843,16 @@ export interface components {
             probability: number[] | null;
             /** @description What each of several scorers gave. */
             parts: components["schemas"]["Part"][];
+            /** @description Of the context, where it widens: place of the document, start and end of what each hands on. */
+            ranges: number[][] | null;
+            /** @description Why a passage was widened, or was not. */
+            widened: string[];
+            /** @description Place in the context as it is written; 0 for none. */
+            written: number[] | null;
+            /** @description Chunk of the version that stands for it; -1 for none. */
+            instead: number[] | null;
+            /** @description How alike a passage is to what was chosen before it. */
+            repeated: number[] | null;
         };
         /**
          * @description * `branch` - branch
@@ -4022,10 +4139,12 @@ export interface components {
          *     * `encoder` - encoder
          *     * `kind` - kind
          *     * `group` - group
+         *     * `text` - text
+         *     * `lines` - lines
          *     * `other` - other
          * @enum {string}
          */
-        TypeEnum: "whole" | "number" | "choice" | "switch" | "encoder" | "kind" | "group" | "other";
+        TypeEnum: "whole" | "number" | "choice" | "switch" | "encoder" | "kind" | "group" | "text" | "lines" | "other";
         Undecide: {
             document: number;
             text: string;

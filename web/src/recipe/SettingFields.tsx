@@ -92,6 +92,9 @@ function SettingField({ setting, path, ...editing }: Editing & { setting: Settin
           onChange={(event) => editing.set(path, event.target.checked)}
         />
       );
+    case "text":
+    case "lines":
+      return <TextField setting={setting} path={path} {...editing} />;
     case "encoder":
       return <EncoderField setting={setting} path={path} {...editing} />;
     case "kind":
@@ -190,6 +193,24 @@ export function Choice({
         ))}
       </Form.Select>
       {wrong && <div className="wrong">{wrong}</div>}
+    </div>
+  );
+}
+
+function TextField({ setting, path, body, set, wrong }: Editing & { setting: Setting; path: string }) {
+  return (
+    <div>
+      <label htmlFor={path}>{setting.title}</label>
+      <Form.Control
+        id={path}
+        size="sm"
+        {...(setting.type === "lines" ? { as: "textarea" as const, rows: 3, className: "mono" } : {})}
+        value={String(field(body, path) ?? "")}
+        title={setting.help}
+        isInvalid={Boolean(wrong[path])}
+        onChange={(event) => set(path, event.target.value)}
+      />
+      {wrong[path] && <div className="wrong">{wrong[path]}</div>}
     </div>
   );
 }

@@ -65,6 +65,7 @@ const LOST_AT: Record<string, StageName> = {
   "dropped by the reranker": "reranked",
   "under the floor": "reranked",
   "held to have no answer": "context",
+  "passed over for what is new": "context",
   "over the context budget": "context",
   "rightly empty": "context",
   "wrongly filled": "context",
@@ -74,6 +75,6 @@ export const stageOfCause = (cause: string): StageName => LOST_AT[cause] ?? "con
 export const toneOfCause = (cause: string): string =>
   GOOD.includes(cause)
     ? "var(--answer)"
-    : cause === "missed by every branch" || cause === "wrongly filled" || cause === "over the context budget"
+    : stageOfCause(cause) === "context" || cause === "missed by every branch"
       ? "var(--lost)"
       : `var(--${stageOfCause(cause)})`;

@@ -350,6 +350,7 @@ function LedgerPicture({ rows }: { rows: Trial[] }) {
     "dropped by the reranker",
     "under the floor",
     "held to have no answer",
+    "passed over for what is new",
     "over the context budget",
     "rightly empty",
     "wrongly filled",
@@ -443,6 +444,7 @@ function Levels({ rows }: { rows: Trial[] }) {
 
 const HATCH = "repeating-linear-gradient(135deg, var(--lost) 0 5px, var(--wrong-filled) 5px 8px)";
 const PALE = "repeating-linear-gradient(135deg, var(--rightly-empty) 0 5px, var(--answer) 5px 8px)";
+const PASSED = "repeating-linear-gradient(90deg, var(--soft) 0 3px, var(--pale) 3px 6px)";
 const HELD = "repeating-linear-gradient(45deg, var(--soft) 0 2px, var(--paper) 2px 5px)";
 const fill = (cause: string): string =>
   cause === "rightly empty"
@@ -455,6 +457,8 @@ const fill = (cause: string): string =>
           ? "var(--soft)"
           : cause === "held to have no answer"
             ? HELD
-            : cause === "under the floor"
-              ? "var(--under-floor)"
-              : toneOfCause(cause);
+            : cause === "passed over for what is new"
+              ? PASSED
+              : cause === "under the floor"
+                ? "var(--under-floor)"
+                : toneOfCause(cause);

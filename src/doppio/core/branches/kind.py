@@ -22,6 +22,7 @@ class Branch(Protocol):
     measure : what its scores are, for people; larger is better
     encoder : what encodes its questions; None where it reads them as they are
 
+    Where it has a `vectors_of`, that takes chunks and gives their vectors, (m, d) float32.
     Where it has an `unfound`, that takes a question and says what share of its terms no chunk holds, 0 to 1.
     """
 

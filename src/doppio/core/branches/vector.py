@@ -43,6 +43,10 @@ class DenseBranch:
         assert vectors is not None
         return self.index.search_many(vectors, depth, self.settings["structure"])
 
+    def vectors_of(self, chunks: Sequence[int]) -> NDArray:
+        """Full vectors of chunks: (m, d) float32."""
+        return self.index.vectors(chunks)
+
     def explain(self, question: str, chunks: Sequence[int]) -> list[Explained]:
         return []
 

@@ -316,7 +316,7 @@ class Builder:
             branch["id"]: kind_of(branch).open(branch, Opening(*planning, keys.branches[branch["id"]], texts))
             for branch in recipe.branches
         }
-        return Pipeline(recipe, table, texts, branches, reranker)
+        return Pipeline(recipe, table, texts, branches, reranker, self.counter(recipe))
 
     def describe(self, keys: Keys) -> list[Built]:
         """Every index of a recipe that has been built, and its chunks."""

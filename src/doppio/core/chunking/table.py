@@ -33,6 +33,12 @@ class ChunkTexts(Protocol):
     def hosts(self, chunks: Sequence[int]) -> list[str]:
         """Texts that the chunks hand on: their hosts, or the chunks themselves where there are none."""
 
+    def between(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[str]:
+        """Ranges of the documents that the chunks are of; what is beyond a document's end is left out."""
+
+    def metadata(self, chunks: Sequence[int]) -> list[Mapping[str, Any]]:
+        """What the document of each says of itself."""
+
     def titles(self, chunks: Sequence[int]) -> list[str]:
         """Titles of the documents that the chunks are of."""
 
@@ -116,6 +122,13 @@ class CorpusTexts:
             self.documents[table.document[chunk]].text[table.host_start[chunk] : table.host_end[chunk]]
             for chunk in chunks
         ]
+
+    def between(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[str]:
+        owners = [self.documents[self.table.document[chunk]] for chunk in chunks]
+        return [owner.text[low:high] for owner, low, high in zip(owners, starts, ends, strict=True)]
+
+    def metadata(self, chunks: Sequence[int]) -> list[Mapping[str, Any]]:
+        return [self.documents[self.table.document[chunk]].metadata for chunk in chunks]
 
     def titles(self, chunks: Sequence[int]) -> list[str]:
         return [self.documents[self.table.document[chunk]].title for chunk in chunks]

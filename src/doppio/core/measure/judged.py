@@ -1,5 +1,6 @@
 """A ranking with the relevance of its chunks, as metrics look at it."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -11,6 +12,8 @@ from doppio.core.measure.relevance import Relevance
 
 NEVER = np.iinfo(np.int64).max
 Range = tuple[int, int, int]
+# By chunk what it hands on, where that is not what the table of chunks says.
+Handed = Mapping[int, Range]
 
 
 @dataclass(frozen=True)
@@ -23,6 +26,7 @@ class Judged:
     ranking: NDArray[np.int64]
     relevance: Relevance
     table: ChunkTable
+    handed: Handed | None = None
 
     @cached_property
     def matrix(self) -> NDArray[np.bool_]:
@@ -75,21 +79,24 @@ class Judged:
 
     def pieces(self, k: int) -> list[Range]:
         """What the first `k` chunks hand on."""
-        return hosts(self.ranking[:k], self.table)
+        return hosts(self.ranking[:k], self.table, self.handed)
 
 
-def handed_on(ranking: NDArray[np.int64], table: ChunkTable) -> NDArray[np.int64]:
+def handed_on(ranking: NDArray[np.int64], table: ChunkTable, handed: Handed | None = None) -> NDArray[np.int64]:
     """A ranking without the chunks whose host, which is what the assistant gets, stands higher already."""
     first: dict[Range, int] = {}
-    for place, host in enumerate(hosts(ranking, table)):
+    for place, host in enumerate(hosts(ranking, table, handed)):
         first.setdefault(host, place)
     return ranking if len(first) == len(ranking) else ranking[list(first.values())]
 
 
-def hosts(chunks: NDArray[np.int64], table: ChunkTable) -> list[Range]:
+def hosts(chunks: NDArray[np.int64], table: ChunkTable, handed: Handed | None = None) -> list[Range]:
     """What each chunk hands on, as (document, start, end)."""
     columns = (table.document[chunks], table.host_start[chunks], table.host_end[chunks])
-    return list(zip(*(column.tolist() for column in columns), strict=True))
+    own = list(zip(*(column.tolist() for column in columns), strict=True))
+    return (
+        own if handed is None else [handed.get(chunk, row) for chunk, row in zip(chunks.tolist(), own, strict=True)]
+    )
 
 
 def shared(one: Range, others: list[Range]) -> int:

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from doppio.core.measure.relevance import Relevance
-from doppio.core.trace import CONTEXT, FUSED, NO_ANSWER, RERANKED, UNDER_FLOOR, StageTrace, Trace
+from doppio.core.trace import CONTEXT, FUSED, NO_ANSWER, OVER_BUDGET, RERANKED, UNDER_FLOOR, StageTrace, Trace
 
 DELIVERED = "delivered"
 CUT = "cut by chunking"
@@ -12,10 +12,23 @@ LOST_IN_FUSION = "lost in fusion"
 DROPPED = "dropped by the reranker"
 FLOOR = "under the floor"
 HELD_EMPTY = "held to have no answer"
+CROWDED_OUT = "passed over for what is new"
 BUDGET = "over the context budget"
 RIGHTLY_EMPTY = "rightly empty"
 WRONGLY_FILLED = "wrongly filled"
-CAUSES = (DELIVERED, CUT, MISSED, LOST_IN_FUSION, DROPPED, FLOOR, HELD_EMPTY, BUDGET, RIGHTLY_EMPTY, WRONGLY_FILLED)
+CAUSES = (
+    DELIVERED,
+    CUT,
+    MISSED,
+    LOST_IN_FUSION,
+    DROPPED,
+    FLOOR,
+    HELD_EMPTY,
+    CROWDED_OUT,
+    BUDGET,
+    RIGHTLY_EMPTY,
+    WRONGLY_FILLED,
+)
 CHUNKS = "chunks"
 
 
@@ -30,7 +43,7 @@ def in_play(trace: Trace, relevance: Relevance) -> dict[str, bool]:
     """
     found = {CHUNKS: any(len(chunks) > 0 for chunks in relevance.chunks)}
     for stage in trace.stages:
-        found[stage.stage] = bool(relevance.any_of(stage.passed).any())
+        found[stage.stage] = bool(relevance.at(stage).any_of(stage.passed).any())
     return found
 
 
@@ -49,7 +62,12 @@ def cause(trace: Trace, relevance: Relevance, answerable: bool) -> str:
         return FLOOR if _only_the_floor(trace.stage(FUSED), relevance) else LOST_IN_FUSION
     if RERANKED in still and not still[RERANKED]:
         return FLOOR if _only_the_floor(trace.stage(RERANKED), relevance) else DROPPED
-    return HELD_EMPTY if NO_ANSWER in trace.stage(CONTEXT).reasons else BUDGET
+    context = trace.stage(CONTEXT)
+    if NO_ANSWER in context.reasons:
+        return HELD_EMPTY
+    met = relevance.at(context).any_of(context.chunks).nonzero()[0].tolist()
+    # What was chosen and did not fit was lost to the budget, even where another passage was not chosen.
+    return BUDGET if any(context.reasons[place] == OVER_BUDGET for place in met) else CROWDED_OUT
 
 
 def ledger(causes: Iterable[str]) -> dict[str, int]:

@@ -78,7 +78,7 @@ def _patterns(judged: Judged) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
     met: dict[Any, list[int]] = {}
     for answer, (chunks, once) in enumerate(zip(relevance.chunks, judged.once.tolist(), strict=True)):
         # Of a document that is the answer as a whole one chunk is as good as another, and one is enough.
-        for host in dict.fromkeys(hosts(chunks[:1] if once else chunks, judged.table)):
+        for host in dict.fromkeys(hosts(chunks[:1] if once else chunks, judged.table, judged.handed)):
             met.setdefault(host, []).append(answer)
         if not len(chunks):
             met["cut apart", answer] = [answer]

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from doppio.core.chunking.table import ChunkTable
 from doppio.core.measure.questions import Question, Span, merged
+from doppio.core.trace import StageTrace
 
 COVER = 0.5
 
@@ -20,6 +21,7 @@ class Relevance:
     intact : m bools, whether one chunk holds all of the answer
     grades : (m,) float64
     ranges : m triples (document position, start, end), or None for an answer without offsets
+    cover : see `relevance`
     rejected : int64, rising: chunks in which somebody looked and found no answer; none of them is relevant
     ideals : what `novelty.ideal` has worked out
     """
@@ -28,6 +30,7 @@ class Relevance:
     intact: tuple[bool, ...]
     grades: NDArray[np.float64]
     ranges: tuple[tuple[int, int, int] | None, ...]
+    cover: float = COVER
     rejected: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     ideals: dict[tuple[float, int], NDArray[np.float64]] = field(default_factory=dict, compare=False, repr=False)
 
@@ -39,6 +42,20 @@ class Relevance:
     def any_of(self, ranking: NDArray[np.int64]) -> NDArray[np.bool_]:
         """(n,) bool: is the n-th ranked chunk relevant to any answer?"""
         return np.asarray(self.matrix(ranking).any(axis=0))
+
+    def at(self, stage: StageTrace) -> "Relevance":
+        """Of the chunks of a stage by what they hand on there, where that is more than was found; else the same."""
+        if stage.ranges is None:
+            return self
+        chunks = []
+        for own, answer in zip(self.chunks, self.ranges, strict=True):
+            if answer is None:
+                chunks.append(own)
+                continue
+            position, low, high = answer
+            met = _met(stage.ranges[:, 1], stage.ranges[:, 2], low, high, self.cover)
+            chunks.append(np.unique(stage.chunks[met & (stage.ranges[:, 0] == position)]))
+        return replace(self, chunks=tuple(chunks), ideals={})
 
     def first(self, ranking: NDArray[np.int64]) -> int | None:
         """Rank of the first chunk that is relevant to any answer, from 1; None where there is none."""
@@ -89,13 +106,18 @@ def relevance_of_each(
             ranges.append(None)
             continue
         start, end = table.host_start[rows], table.host_end[rows]
-        shared = np.minimum(end, span.end) - np.maximum(start, span.start)
-        shorter = np.minimum(end - start, span.end - span.start)
-        chunks.append(numbers[(shared > 0) & (shared >= cover * shorter)])
+        chunks.append(numbers[_met(start, end, span.start, span.end, cover)])
         intact.append(bool(((start <= span.start) & (end >= span.end)).any()))
         ranges.append((position, span.start, span.end))
     grades = np.array([span.grade for span in spans], np.float64)
-    return Relevance(tuple(chunks), tuple(intact), grades, tuple(ranges))
+    return Relevance(tuple(chunks), tuple(intact), grades, tuple(ranges), cover)
+
+
+def _met(starts: NDArray[np.int64], ends: NDArray[np.int64], low: int, high: int, cover: float) -> NDArray[np.bool_]:
+    """Which ranges of a document share enough with `[low, high)`."""
+    shared = np.minimum(ends, high) - np.maximum(starts, low)
+    shorter = np.minimum(ends - starts, high - low)
+    return np.asarray((shared > 0) & (shared >= cover * shorter))
 
 
 def document_positions(identities: Sequence[str]) -> dict[str, int]:

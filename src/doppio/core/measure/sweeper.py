@@ -14,7 +14,7 @@ from doppio.core.fusion.pouring import Ranking
 from doppio.core.measure.comparing import Floats
 from doppio.core.measure.gate import Figure
 from doppio.core.measure.ledger import DELIVERED, cause
-from doppio.core.measure.measuring import measured_by
+from doppio.core.measure.measuring import handed_at, measured_by
 from doppio.core.measure.questions import Question
 from doppio.core.measure.relevance import COVER, Relevance, document_positions, relevance
 from doppio.core.measure.sweep_plan import GRID, HALVING, Plan
@@ -90,7 +90,8 @@ class Sweeper:
                 continue
             stage = trace.stage(wanted.stage) if wanted.stage else trace.stages[-1]
             try:
-                value = measured_by(wanted.metric, stage.ranking, relevant[row], table)
+                here = relevant[row].at(stage)
+                value = measured_by(wanted.metric, stage.ranking, here, table, handed_at(stage))
             except ValueError as error:
                 raise DoppioError(f"{wanted}: {error}") from error
             found[row] = np.nan if value is None else value

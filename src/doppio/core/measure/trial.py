@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from doppio.core.measure.ledger import CHUNKS, cause, in_play, ledger
-from doppio.core.measure.measuring import Metrics, mean, measure
+from doppio.core.measure.measuring import Metrics, handed_at, mean, measure
 from doppio.core.measure.questions import Question
 from doppio.core.measure.relevance import COVER, Relevance, document_positions, relevance
 from doppio.core.pipeline import Pipeline
@@ -116,9 +116,10 @@ def _row(
     ranks: dict[str, int | None] = {}
     metrics: dict[str, Metrics] = {}
     for stage in trace.stages:
-        ranks[stage.stage] = relevant.first(stage.chunks)
+        here = relevant.at(stage)
+        ranks[stage.stage] = here.first(stage.chunks)
         if question.answerable:
-            metrics[stage.stage] = measure(stage.ranking, relevant, pipeline.chunks, cutoffs)
+            metrics[stage.stage] = measure(stage.ranking, here, pipeline.chunks, cutoffs, handed_at(stage))
     return Row(
         question,
         trace,

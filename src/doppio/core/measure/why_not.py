@@ -22,6 +22,8 @@ BUDGETS = (1.25, 1.5, 2.0, 3.0, 4.0)
 LONGEST = 100
 # The whole part of a recipe, which can be left out.
 WITHOUT = "rerank"
+# Steps of the context that pass over something, and the kind of each that does not.
+CHOOSING, NOTHING_CHOSEN = ("versions", "diversity"), "none"
 NOT_FOUND, BEYOND_DEPTH = "not found", "beyond the depth"
 
 
@@ -225,6 +227,9 @@ def _tries(recipe: Recipe, stood: Sequence[Stood]) -> Iterator[tuple[str, Any, S
         yield "select.k", k, range(k + 1, before.rank + 1)
     budget = recipe.select["budget_tokens"]
     yield "select.budget_tokens", budget, [round(budget * more) for more in BUDGETS]
+    for step in CHOOSING:
+        if recipe.select[step]["kind"] != NOTHING_CHOSEN:
+            yield f"select.{step}.kind", recipe.select[step]["kind"], [NOTHING_CHOSEN]
     if recipe.select["empty_below"] is not None:
         yield "select.empty_below", recipe.select["empty_below"], [None]
 

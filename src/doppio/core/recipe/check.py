@@ -3,11 +3,11 @@
 import copy
 import json
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from doppio.core.branches.kind import BRANCHES
+from doppio.core.branches.kind import BRANCHES, encoder_of
 from doppio.core.branches.sparse.settings import ANALYSIS, analysis_problems
 from doppio.core.chunking.kind import RULES
 from doppio.core.errors import RecipeError
@@ -15,8 +15,10 @@ from doppio.core.fusion.kind import METHODS
 from doppio.core.kinds import Family, Schema, family_of, object_schema
 from doppio.core.recipe.messages import against
 from doppio.core.recipe.recipe import Body, Recipe
-from doppio.core.recipe.schema import SELECTED_BY, outline, selection_schemas
+from doppio.core.recipe.schema import SELECTED_BY, outline
+from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.kind import SELECTION
+from doppio.core.select.writing import wrong_template
 from doppio.core.showing import shown
 
 DEEPEST = 16
@@ -126,7 +128,7 @@ def _problems(body: Any) -> Iterator[str]:
         found += _of_family(METHODS, body["fusion"], "fusion")
     if isinstance(parts.get("select"), dict):
         body["select"].setdefault("rule", SELECTED_BY)
-        found += _of_family(SELECTION, body["select"], "select", selection_schemas())
+        found += _of_family(SELECTION, body["select"], "select")
     yield from found
     # Nothing between the parts hangs on the chunking.
     if not found:
@@ -149,6 +151,11 @@ def _between_parts(body: Body) -> Iterator[str]:
         yield "fusion.weights: all are 0; at least one must be positive"
     if rerank:
         yield from _scorers(rerank)
+    if wrong := wrong_template(body["select"]["template"]):
+        yield f"select.template: {wrong}"
+    diversity = body["select"]["diversity"]["kind"]
+    if DIVERSITY.get(diversity).compares_vectors and not any(encoder_of(branch) for branch in body["branches"]):
+        yield f"select.diversity.kind: {diversity!r} compares vectors, and no branch has any; take shared-words"
     if rerank and rerank["shortlist"] > fusion["depth"]:
         yield f"rerank.shortlist: {rerank['shortlist']} is above fusion.depth, {fusion['depth']}"
 
@@ -171,9 +178,9 @@ def _scorers(rerank: Body) -> Iterator[str]:
         yield "rerank.scorers: all weights are 0; at least one must be positive"
 
 
-def _of_family(family: Family[Any], value: Any, path: str, schemas: Mapping[str, Schema] | None = None) -> list[str]:
+def _of_family(family: Family[Any], value: Any, path: str) -> list[str]:
     """Every mistake of a part that names a kind; fills in defaults, and gives settings their present names."""
-    schemas, key = schemas or family.schemas(), family.key
+    schemas, key = family.schemas(), family.key
     if not isinstance(value, dict):
         return [f"{path}: {shown(value)} is not an object"]
     if key not in value:
@@ -186,6 +193,9 @@ def _of_family(family: Family[Any], value: Any, path: str, schemas: Mapping[str,
         for older in setting.older:
             if older in value and setting.name not in value:
                 value[setting.name] = value.pop(older)
+        if setting.kinds and value.get(setting.name, "") is None:
+            # Older recipes have nothing where a kind can be named now.
+            del value[setting.name]
     found = list(_filled(schemas[kind.name], value, path))
     for setting in settings:
         if setting.kinds and not found:

@@ -9,7 +9,11 @@ from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
 from doppio.core.kinds import Family, Setting
 from doppio.core.reranking.kind import COMMON, HEAVIEST, MOST_SCORERS, SCORERS
+from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.kind import SELECTION
+from doppio.core.select.orders.kind import ORDERS
+from doppio.core.select.versions.kind import VERSIONS
+from doppio.core.select.widening.kind import WIDENING
 
 PARTS: tuple[tuple[str, Family[Any]], ...] = (
     ("chunking", RULES),
@@ -17,6 +21,10 @@ PARTS: tuple[tuple[str, Family[Any]], ...] = (
     ("branches[].structure", STRUCTURES),
     ("fusion", METHODS),
     ("select", SELECTION),
+    ("select.versions", VERSIONS),
+    ("select.diversity", DIVERSITY),
+    ("select.widening", WIDENING),
+    ("select.order", ORDERS),
 )
 
 
@@ -83,10 +91,14 @@ def _values(setting: Setting, schema: dict[str, Any]) -> str:
         return ", ".join(f"`{value}`" for value in setting.choices)
     if "minimum" in schema:
         return f"{schema['minimum']} to {schema['maximum']}"
+    if schema["type"] == "string" and schema.get("format") in (None, "lines") and "pattern" not in schema:
+        return "a text"
     return {"boolean": "true or false", "string": "a name", "object": "an object", "array": "a list"}[schema["type"]]
 
 
 def _shown(value: Any) -> str:
     if isinstance(value, bool):
         return str(value).lower()
-    return f"{value:g}" if isinstance(value, float) else str(value)
+    if value == "":
+        return "empty"
+    return f"{value:g}" if isinstance(value, float) else str(value).replace("\n", "\\n")

@@ -7,6 +7,7 @@ from doppio.core.branches.kind import encoder_of
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models.registry import DEFAULT_ENCODER
 from doppio.core.reranking.kind import uses_of
+from doppio.core.select.kind import looked_at
 
 Body = dict[str, Any]
 
@@ -53,9 +54,14 @@ class Recipe:
         return [branch["id"] for branch in self.branches] + middle + ["context"]
 
     @property
+    def looked_at(self) -> int:
+        """How many groups of chunks come to the context: what it takes, or among which it chooses."""
+        return looked_at(self.body["select"])
+
+    @property
     def passed_by_fusion(self) -> int:
         """How many fused chunks go on: the reranker's shortlist, or what the context takes."""
-        after = self.rerank["shortlist"] if self.rerank else self.select["k"]
+        after = self.rerank["shortlist"] if self.rerank else self.looked_at
         return int(min(after, self.fusion["depth"]))
 
     @property

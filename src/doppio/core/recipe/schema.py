@@ -12,14 +12,6 @@ from doppio.core.select.kind import SELECTION
 FORMAT = "doppio-recipe/1"
 FUSED_BY, SELECTED_BY = "reciprocal-rank", "best-first"
 _NAME = {"type": "string", "minLength": 1, "maxLength": 120, "default": "unnamed"}
-# Still to come: nothing else is allowed in their places yet.
-_SELECT_FIXED: dict[str, Schema] = {
-    "diversity": {"type": "null", "default": None},
-    "widening": {
-        "type": "object", "additionalProperties": False, "required": ["kind"],
-        "properties": {"kind": {"enum": ["none"]}}, "default": {"kind": "none"},
-    },
-}  # fmt: skip
 
 
 def outline() -> Schema:
@@ -31,8 +23,7 @@ def outline() -> Schema:
 def whole() -> Schema:
     """A complete recipe with all kinds that there are, for those who write types from it."""
     branches = {"type": "array", "minItems": 1, "maxItems": 8, "items": one_of(BRANCHES)}
-    select = {"oneOf": [*selection_schemas().values()]}
-    return _recipe(one_of(RULES), branches, one_of(METHODS), select)
+    return _recipe(one_of(RULES), branches, one_of(METHODS), one_of(SELECTION))
 
 
 def one_of(family: Family[Any]) -> Schema:
@@ -48,14 +39,6 @@ def one_of(family: Family[Any]) -> Schema:
 def one_of_named(name: str) -> Schema:
     """The same by the family's name."""
     return one_of(family_of(name))
-
-
-def selection_schemas() -> dict[str, Schema]:
-    """Schema of the `select` part for each rule."""
-    return {
-        name: {**schema, "properties": {**schema["properties"], **_SELECT_FIXED}}
-        for name, schema in SELECTION.schemas().items()
-    }
 
 
 def rerank_schema() -> Schema:

@@ -7,8 +7,16 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.kinds import Family, Kind, Settings, number, optional, whole
+from doppio.core.kinds import Family, Kind, Settings, number, one_of_kinds, optional, whole
 from doppio.core.ranking import Ids, Scores
+from doppio.core.select.diversity.kind import DIVERSITY
+from doppio.core.select.diversity.kind import NONE as BY_SCORE
+from doppio.core.select.orders.kind import BEST_FIRST, ORDERS
+from doppio.core.select.versions.kind import NONE as EVERY
+from doppio.core.select.versions.kind import VERSIONS
+from doppio.core.select.widening.kind import NONE as AS_FOUND
+from doppio.core.select.widening.kind import WIDENING
+from doppio.core.select.writing import TEMPLATE
 
 
 @dataclass(frozen=True)
@@ -39,11 +47,33 @@ class SelectionRule(Kind, Protocol):
         """
 
 
+POOL = whole(
+    "pool",
+    "Looked at, for versions and variety",
+    1,
+    200,
+    20,
+    help="chunks among which versions and repeats are found",
+)
 COMMON = (
     whole("k", "At most, in chunks", 1, 100, 5),
     whole("budget_tokens", "Budget, in tokens", 1, 1_000_000, 1500),
     optional(
         number("empty_below", "Empty below", 0, 1, help="probability that anything answers; empty: never left empty")
     ),
+    one_of_kinds("versions", "Versions of a text", VERSIONS.name, EVERY),
+    one_of_kinds("diversity", "Chosen", DIVERSITY.name, BY_SCORE),
+    POOL,
+    one_of_kinds("widening", "Handed on", WIDENING.name, AS_FOUND),
+    one_of_kinds("order", "Written", ORDERS.name, BEST_FIRST),
+    TEMPLATE,
 )
 SELECTION: Family[SelectionRule] = Family("selection", "doppio.core.select", SelectionRule, key="rule", common=COMMON)
+
+
+def looked_at(settings: Settings) -> int:
+    """How many groups of passages a step of `select` looks at: k, or the pool where something is chosen from it."""
+    chooses = (
+        DIVERSITY.get(settings["diversity"]["kind"]).chooses or VERSIONS.get(settings["versions"]["kind"]).chooses
+    )
+    return int(max(settings["k"], settings["pool"])) if chooses else int(settings["k"])

@@ -41,6 +41,21 @@ class StageTraceSerializer(s.Serializer):
         child=s.FloatField(), allow_null=True, help_text="That the passage answers; null where no scorer says it."
     )
     parts = PartSerializer(many=True, help_text="What each of several scorers gave.")
+    ranges = s.ListField(
+        child=s.ListField(child=s.IntegerField()),
+        allow_null=True,
+        help_text="Of the context, where it widens: place of the document, start and end of what each hands on.",
+    )
+    widened = s.ListField(child=s.CharField(allow_blank=True), help_text="Why a passage was widened, or was not.")
+    written = s.ListField(
+        child=s.IntegerField(), allow_null=True, help_text="Place in the context as it is written; 0 for none."
+    )
+    instead = s.ListField(
+        child=s.IntegerField(), allow_null=True, help_text="Chunk of the version that stands for it; -1 for none."
+    )
+    repeated = s.ListField(
+        child=s.FloatField(), allow_null=True, help_text="How alike a passage is to what was chosen before it."
+    )
 
 
 class TraceSerializer(s.Serializer):
@@ -155,6 +170,34 @@ class AbsentSerializer(s.Serializer):
     documents = NamedDocumentSerializer(many=True)
 
 
+class HandedPieceSerializer(s.Serializer):
+    """A stretch of a document that is handed on; offsets of `answers` and `found` count from its start."""
+
+    number = s.IntegerField(help_text="Its place in the context as it is written, from 1.")
+    document = s.IntegerField()
+    title = s.CharField()
+    section = s.ListField(child=s.CharField())
+    page = s.IntegerField(help_text="0 where the document has none.")
+    lines = s.ListField(child=s.IntegerField(), help_text="First and last line of the document's text, from 1.")
+    link = s.CharField(allow_blank=True, help_text="From the fields that it carries.")
+    start = s.IntegerField()
+    end = s.IntegerField()
+    text = s.CharField()
+    answers = RangeSerializer(many=True)
+    chunks = s.ListField(child=s.IntegerField(), help_text="The passages that brought it.")
+    found = RangeSerializer(many=True, help_text="What of it was found; the rest was added.")
+    widened = s.CharField(allow_blank=True)
+    carried = s.DictField(child=s.CharField())
+
+
+class HandedSerializer(s.Serializer):
+    """What the assistant gets."""
+
+    pieces = HandedPieceSerializer(many=True)
+    written = s.CharField(allow_blank=True, help_text="All of it, by the recipe's template.")
+    tokens = s.IntegerField(help_text="Of all that is written, templates included.")
+
+
 class AskedSerializer(s.Serializer):
     """One question through the pipeline: `question` is null for a typed one."""
 
@@ -169,3 +212,4 @@ class AskedSerializer(s.Serializer):
     in_play = s.DictField(child=s.BooleanField())
     ranks = s.DictField(child=s.IntegerField(allow_null=True))
     chunks = TracedChunkSerializer(many=True)
+    handed = HandedSerializer()

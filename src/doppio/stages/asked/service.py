@@ -15,6 +15,8 @@ from doppio.questions.models import Question
 from doppio.questions.services import is_lost
 from doppio.recipes.opened import absent
 from doppio.recipes.services import stage_kinds
+from doppio.stages.asked.handed import handed_body
+from doppio.stages.asked.inside import inside
 
 SHOWN = 20
 
@@ -59,26 +61,17 @@ def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None)
                     "start": row["host_start"],
                     "end": row["host_end"],
                     "text": hosts[number],
-                    "answers": _inside(spans, row["document"], row["host_start"], row["host_end"]),
+                    "answers": inside(spans, row["document"], row["host_start"], row["host_end"]),
                 }
                 if number in hosts
                 else None,
                 "carried": document.carried,
                 "text": shown[number],
                 "relevant": number in relevant,
-                "answers": _inside(spans, row["document"], row["start"], row["end"]),
+                "answers": inside(spans, row["document"], row["start"], row["end"]),
             }
         )
     return found
-
-
-def _inside(spans: list[tuple[int, int, int]], position: int, low: int, high: int) -> list[dict[str, int]]:
-    """Parts of the answers within a range of a document, counted from its start."""
-    return [
-        {"start": max(start, low) - low, "end": min(end, high) - low}
-        for owner, start, end in spans
-        if owner == position and start < high and end > low
-    ]
 
 
 NAMED, ASKED_SHOWN = 20, 50
@@ -121,6 +114,7 @@ def labelled_body(row: Question) -> dict[str, Any]:
         "in_play": {},
         "ranks": {},
         "chunks": [],
+        "handed": {"pieces": [], "written": "", "tokens": 0},
     }
 
 
@@ -145,8 +139,9 @@ def asked_body(space: Workspace, pipeline: Pipeline, trace: Trace, relevant: Rel
         "trace": trace.to_json(),
         "cause": None,
         "in_play": in_play(trace, relevant) if relevant is not None else {},
-        "ranks": {stage.stage: relevant.first(stage.chunks) for stage in trace.stages} if relevant else {},
+        "ranks": {stage.stage: relevant.at(stage).first(stage.chunks) for stage in trace.stages} if relevant else {},
         "chunks": traced_chunks(pipeline, trace, relevant),
+        "handed": handed_body(pipeline, trace, relevant),
     }
 
 

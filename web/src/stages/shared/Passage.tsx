@@ -11,17 +11,21 @@ interface Weighted extends Range {
 export function Passage({
   chunk,
   show = "answer",
+  added = [],
   terms = [],
   tokens = [],
 }: {
-  chunk: TracedChunk;
+  chunk: Pick<TracedChunk, "text" | "answers" | "document" | "start">;
   show?: "answer" | "terms" | "tokens";
+  /** What was not found itself and is handed on with it. */
+  added?: Range[];
   terms?: Range[];
   tokens?: Weighted[];
 }) {
   const points = codePoints(chunk.text);
   const ranges = [
     ...chunk.answers.map((range) => ({ ...range, kind: "answer" })),
+    ...added.map((range) => ({ ...range, kind: "added" })),
     ...(show === "terms" ? terms.map((range) => ({ ...range, kind: "term" })) : []),
     ...(show === "tokens" ? tokens.map((range) => ({ ...range, kind: "token" })) : []),
   ];

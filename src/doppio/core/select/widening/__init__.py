@@ -1,0 +1,1 @@
+"""Handing on more than the hit: a module a kind; `kind` says what one is."""

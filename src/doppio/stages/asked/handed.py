@@ -1,0 +1,147 @@
+"""What the assistant gets for a question: pieces with their citations, and the whole as it is written out."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import takewhile
+from typing import Any
+
+import numpy as np
+from django.db import connection
+
+from doppio.core.measure.relevance import Relevance
+from doppio.core.pipeline import Pipeline
+from doppio.core.select.writing import BETWEEN, Citable, written
+from doppio.core.text.document import PAGE
+from doppio.core.trace import CONTEXT, StageTrace, Trace
+from doppio.library.texts import RecordedTexts
+from doppio.stages.asked.inside import inside
+
+Range = tuple[int, int, int]
+
+
+@dataclass
+class Piece:
+    """A range that is handed on, and the passages that brought it, by their place in the stage."""
+
+    range: Range
+    rows: list[int]
+
+
+def pieces_of(stage: StageTrace, pipeline: Pipeline) -> list[Piece]:
+    """What is handed on, in the order in which it is written."""
+    found: dict[int, Piece] = {}
+    written_at = stage.written if stage.written is not None else stage.kept.cumsum() * stage.kept
+    for row in range(len(stage.chunks)):
+        if not stage.kept[row]:
+            continue
+        place = int(written_at[row])
+        found.setdefault(place, Piece(range_of(stage, pipeline, row), [])).rows.append(row)
+    return [found[place] for place in sorted(found)]
+
+
+def range_of(stage: StageTrace, pipeline: Pipeline, row: int) -> Range:
+    """What a passage hands on: document, start and end."""
+    chunk, table = int(stage.chunks[row]), pipeline.chunks
+    document, start, end = (
+        (table.document[chunk], table.host_start[chunk], table.host_end[chunk])
+        if stage.ranges is None
+        else stage.ranges[row].tolist()
+    )
+    return int(document), int(start), int(end)
+
+
+def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> dict[str, Any]:
+    """What the API says of a context; a few queries, however many pieces."""
+    stage = trace.stage(CONTEXT)
+    pieces = pieces_of(stage, pipeline)
+    texts = pipeline.texts
+    assert isinstance(texts, RecordedTexts)
+    firsts = [int(stage.chunks[piece.rows[0]]) for piece in pieces]
+    owners, facts = texts.owners(firsts), texts.facts(firsts)
+    read = _read([(owner, piece.range[1], piece.range[2]) for owner, piece in zip(owners, pieces, strict=True)])
+    spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
+    template = pipeline.recipe.select["template"]
+    found, parts = [], []
+    for number, (piece, owner, told) in enumerate(zip(pieces, owners, read, strict=True), 1):
+        document, start, end = piece.range
+        section = _common([facts[owner].paths.get(own, []) for own in _sections(pipeline, piece.range)])
+        citable = Citable(
+            number,
+            facts[owner].title,
+            section,
+            told.page,
+            told.lines,
+            told.text,
+            dict(facts[owner].carried),
+        )
+        parts.append(written(template, citable))
+        found.append(
+            {
+                "number": number,
+                "document": owner,
+                "title": citable.title,
+                "section": section,
+                "page": citable.page,
+                "lines": list(citable.lines),
+                "link": citable.link,
+                "start": start,
+                "end": end,
+                "text": told.text,
+                "answers": inside(spans, document, start, end),
+                "chunks": [int(stage.chunks[row]) for row in piece.rows],
+                "widened": next((stage.widened[row] for row in piece.rows if row < len(stage.widened)), ""),
+                "found": _found(pipeline, stage, piece),
+                "carried": citable.carried,
+            }
+        )
+    whole = BETWEEN.join(parts)
+    counted = pipeline.tokens.token_offsets([whole])[0] if pipeline.tokens is not None else None
+    return {"pieces": found, "written": whole, "tokens": 0 if counted is None else len(counted.starts)}
+
+
+def _sections(pipeline: Pipeline, range: Range) -> list[int]:
+    """The sections of the chunks that stand in a range."""
+    table = pipeline.chunks
+    rows = table.of_document(range[0])
+    within = (table.end[rows] > range[1]) & (table.start[rows] < range[2])
+    return np.unique(table.section[rows][within]).tolist()
+
+
+def _common(paths: Sequence[Sequence[str]]) -> list[str]:
+    """The headings that all paths begin with."""
+    return [level[0] for level in takewhile(lambda level: len(set(level)) == 1, zip(*paths, strict=False))]
+
+
+def _found(pipeline: Pipeline, stage: StageTrace, piece: Piece) -> list[dict[str, int]]:
+    """What was found inside of a piece, counted from its start."""
+    table, found = pipeline.chunks, []
+    for row in piece.rows:
+        chunk = int(stage.chunks[row])
+        found.append(
+            {"start": int(table.start[chunk]) - piece.range[1], "end": int(table.end[chunk]) - piece.range[1]}
+        )
+    return sorted(found, key=lambda one: one["start"])
+
+
+@dataclass(frozen=True)
+class _Read:
+    text: str
+    lines: tuple[int, int]
+    page: int
+
+
+def _read(ranges: list[Range]) -> list[_Read]:
+    """Texts of ranges of recorded documents, their first and last lines, and the page each begins on; one query."""
+    if not ranges:
+        return []
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "SELECT substring(d.text FROM w.low + 1 FOR w.high - w.low), "
+            "regexp_count(left(d.text, w.low), E'\\n') + 1, regexp_count(left(d.text, w.high), E'\\n') + 1, "
+            "CASE WHEN d.pages > 0 THEN (SELECT max((b->>3)::int) FROM jsonb_array_elements(d.blocks) b "
+            "WHERE b->>0 = %s AND (b->>1)::int <= w.low) END "
+            "FROM unnest(%s::bigint[], %s::int[], %s::int[]) WITH ORDINALITY AS w(id, low, high, place) "
+            "JOIN library_document d ON d.id = w.id ORDER BY w.place",
+            [PAGE, *(list(column) for column in zip(*ranges, strict=True))],
+        )
+        return [_Read(text, (first, last), page or 0) for text, first, last, page in cursor.fetchall()]

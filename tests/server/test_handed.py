@@ -1,0 +1,60 @@
+"""What the assistant gets: pieces with their citations, the whole as it is written, and what widening adds."""
+
+from django.test import TestCase
+
+from doppio.library.models import Document
+from tests.server.workspace import make_workspace, measured
+
+
+class Handed(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.space, cls.user = make_workspace("Handed")
+        select = {"k": 3, "budget_tokens": 900, "template": "<{number}|{title}|{lines}>\n{text}"}
+        cls.plain, _ = measured(cls.space, rerank=None, select=select)
+        cls.wide, _ = measured(cls.space, rerank=None, select={**select, "widening": {"kind": "whole-document"},
+                                                               "order": {"kind": "as-in-document"}})  # fmt: skip
+
+    def setUp(self):
+        self.client.force_login(self.user)
+
+    def asked(self, recipe, question):
+        answer = self.client.get(f"/api/workspaces/{self.space.pk}/questions/{question}?recipe={recipe.pk}")
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return answer.json()
+
+    def test_pieces_are_stretches_of_their_documents_and_cite_them(self):
+        texts = dict(Document.objects.values_list("pk", "text"))
+        for recipe in (self.plain, self.wide):
+            for question in self.space.questions.all():
+                body = self.asked(recipe, question.pk)
+                context = body["trace"]["stages"][-1]
+                pieces = body["handed"]["pieces"]
+                brought = [chunk for piece in pieces for chunk in piece["chunks"]]
+                kept = [chunk for chunk, on in zip(context["chunks"], context["kept"], strict=True) if on]
+                self.assertEqual(sorted(brought), sorted(kept))
+                self.assertEqual([piece["number"] for piece in pieces], list(range(1, len(pieces) + 1)))
+                for piece in pieces:
+                    text = texts[piece["document"]]
+                    self.assertEqual(piece["text"], text[piece["start"] : piece["end"]])
+                    self.assertEqual(piece["lines"][0], text[: piece["start"]].count("\n") + 1)
+                    self.assertEqual(piece["lines"][1], text[: piece["end"]].count("\n") + 1)
+                    for found in piece["found"]:
+                        self.assertTrue(0 <= found["start"] < found["end"] <= len(piece["text"]))
+                told = "\n\n".join(
+                    f"<{piece['number']}|{piece['title']}|{'-'.join(map(str, dict.fromkeys(piece['lines'])))}>\n"
+                    f"{piece['text']}".strip()
+                    for piece in pieces
+                )
+                self.assertEqual(body["handed"]["written"], told)
+                self.assertGreaterEqual(body["handed"]["tokens"], body["trace"]["tokens"] if pieces else 0)
+
+    def test_widening_says_why_and_an_answer_beside_the_hit_counts(self):
+        question = self.space.questions.filter(unanswerable=False).first()
+        plain, wide = self.asked(self.plain, question.pk), self.asked(self.wide, question.pk)
+        self.assertIsNone(plain["trace"]["stages"][-1]["ranges"])
+        self.assertEqual({piece["widened"] for piece in plain["handed"]["pieces"]}, {""})
+        self.assertIn("its whole document", {piece["widened"] for piece in wide["handed"]["pieces"]})
+        if plain["cause"] == "delivered":
+            self.assertEqual(wide["cause"], "delivered")
+        self.assertEqual(any(piece["answers"] for piece in wide["handed"]["pieces"]), wide["in_play"]["context"])
