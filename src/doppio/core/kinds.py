@@ -38,6 +38,7 @@ class Setting:
     inside : settings of an object that is its value
     older : names that it had in older recipes, which are still read
     may_lack : whether it may be left out though it has no default
+    many : whether its value is a list of kinds
     """
 
     name: str
@@ -51,6 +52,7 @@ class Setting:
     inside: tuple["Setting", ...] = ()
     older: tuple[str, ...] = ()
     may_lack: bool = False
+    many: bool = False
 
     @property
     def required(self) -> bool:
@@ -98,6 +100,12 @@ def one_of_kinds(name: str, title: str, family: str, default: str, **more: Any) 
     """A kind of another family with its settings."""
     key = family_of(family).key
     return Setting(name, title, {"type": "object", "default": {key: default}}, kinds=family, **more)
+
+
+def several_of_kinds(name: str, title: str, family: str, most: int, **more: Any) -> Setting:
+    """A list of kinds of another family, each with its settings; empty where it is left out."""
+    schema = {"type": "array", "maxItems": most, "items": {"type": "object"}, "default": []}
+    return Setting(name, title, schema, kinds=family, many=True, **more)
 
 
 def group(name: str, title: str, inside: Sequence[Setting], default: Any = None, **more: Any) -> Setting:

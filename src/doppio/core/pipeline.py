@@ -1,9 +1,8 @@
 """A recipe at work: a question goes in, a trace comes out."""
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,16 +15,18 @@ from doppio.core.floors import FLOORS, above
 from doppio.core.fusion.kind import METHODS, fused_by
 from doppio.core.fusion.pouring import Fused, Ranking
 from doppio.core.kinds import Settings
-from doppio.core.models.encoder import check_finite
 from doppio.core.models.joint import Window
+from doppio.core.question.reading import Beside, changes_nothing
 from doppio.core.ranking import Ids
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.core.reranking.windowed import Candidate
+from doppio.core.searching import NOTHING_BESIDE, Searched, Searching
 from doppio.core.select.context import packed
 from doppio.core.select.packing import first_groups
 from doppio.core.select.pool import Pool, VectorsOf
 from doppio.core.text.units import TokenOffsets
+from doppio.core.timed import timed
 from doppio.core.trace import (
     BEYOND,
     BRANCH,
@@ -40,7 +41,6 @@ from doppio.core.trace import (
     Trace,
 )
 
-T = TypeVar("T")
 QUESTIONS_A_BATCH = 256
 HOST_ROOM = 1 << 40
 FLOOR_NAMES = {setting.name for setting in FLOORS}
@@ -69,22 +69,31 @@ class Pipeline:
     reranker: Reranker | None
     tokens: TokenOffsets | None = None
 
-    def ask(self, question: str) -> Trace:
-        """Take one question through all stages."""
-        return next(self.ask_many([question]))
+    def ask(self, question: str, beside: Beside = NOTHING_BESIDE) -> Trace:
+        """Take one question through all stages; `beside` is what a person says with it for this once.
+
+        Raises
+        ------
+        ConditionError
+            If what is said beside it has a condition that cannot be read.
+        """
+        [found] = self._searching.searched([question], beside)
+        return self._one(question, found)
 
     def ask_many(self, questions: Sequence[str]) -> Iterator[Trace]:
         """Take questions through all stages; branches are asked for many questions at once."""
         for first in range(0, len(questions), QUESTIONS_A_BATCH):
             batch = questions[first : first + QUESTIONS_A_BATCH]
-            vectors, encoding = _timed(lambda batch=batch: self._encoded(batch))  # type: ignore[misc]
-            ranked: list[tuple[list[Ranking], float]] = [
-                _timed(lambda branch=branch: self._branch(branch, batch, vectors))  # type: ignore[misc]  # noqa: B023
-                for branch in self.recipe.branches
-            ]
-            for row, question in enumerate(batch):
-                rankings = [(found[row], seconds / len(batch)) for found, seconds in ranked]
-                yield self._one(question, rankings, encoding / len(batch) if vectors else None)
+            for question, found in zip(batch, self._searching.searched(batch), strict=True):
+                yield self._one(question, found)
+
+    @property
+    def _searching(self) -> Searching:
+        return Searching(self.recipe, self.chunks, self.texts, self.branches, self._first_hits)
+
+    def _first_hits(self, rankings: Sequence[Ranking]) -> Ranking:
+        fused = self._high(self.fuse(rankings))
+        return fused.chunks, fused.scores
 
     def rankings(self, questions: Sequence[str], held: dict[str, list[Ranking]]) -> list[list[Ranking]]:
         """What each branch finds for questions, in the recipe's order.
@@ -96,45 +105,38 @@ class Pipeline:
             indexes can take it from there, as long as it is asked the same questions. Hits under a branch's floor are
             among them; `above_floors` leaves them out.
         """
-        found = []
-        vectors: Mapping[str, NDArray[np.float32]] | None = None
-        for branch in self.recipe.branches:
-            key = fingerprint({name: value for name, value in branch.items() if name not in FLOOR_NAMES})
+        searching, before = self._searching, self.recipe.question
+        keys = [self._key(branch) for branch in self.recipe.branches]
+        if not changes_nothing(before):
+            # What is asked hangs on what all branches and the fusion made of the question as it stood.
+            keys = [fingerprint(before, self.recipe.fusion, keys, key) for key in keys]
+            if any(key not in held for key in keys):
+                found = searching.searched(questions)
+                held |= {key: [one.rankings[at] for one in found] for at, key in enumerate(keys)}
+            return [held[key] for key in keys]
+        vectors: dict[str, NDArray[np.float32]] | None = None
+        for branch, key in zip(self.recipe.branches, keys, strict=True):
             if key not in held:
-                vectors = self._encoded(questions) if vectors is None else vectors
-                held[key] = self._branch(branch, questions, vectors)
-            found.append(held[key])
-        return found
+                vectors = searching.encoded(questions) if vectors is None else vectors
+                held[key] = searching.plain(questions, branch, vectors)
+        return [held[key] for key in keys]
+
+    def _key(self, branch: Settings) -> str:
+        """What a branch is asked with; a floor comes after that."""
+        return fingerprint({name: value for name, value in branch.items() if name not in FLOOR_NAMES})
 
     def ask_ranked(self, question: str, rankings: Sequence[Ranking]) -> Trace:
         """Take a question on from what the branches found for it."""
-        return self._one(question, [(ranking, 0.0) for ranking in rankings], None)
+        return self._one(question, Searched(list(rankings), [0.0] * len(rankings)))
 
     def fused_many(self, questions: Sequence[str]) -> Iterator[tuple[Fused, FirstStage]]:
         """What fusion makes of questions, to the recipe's depth, and what it came from; nothing is reranked."""
         for first in range(0, len(questions), QUESTIONS_A_BATCH):
             batch = questions[first : first + QUESTIONS_A_BATCH]
-            vectors = self._encoded(batch)
-            ranked = [self._branch(branch, batch, vectors) for branch in self.recipe.branches]
             families = [kind_of(branch).family for branch in self.recipe.branches]
-            for row in range(len(batch)):
-                rankings = [found[row] for found in ranked]
-                fused = self._high(self.fuse(rankings))
-                branches = _of_families(families, rankings, fused.chunks)
-                yield fused, FirstStage(fused.scores, branches)
-
-    def _encoded(self, questions: Sequence[str]) -> dict[str, NDArray[np.float32]]:
-        """Vectors of the questions by branch; branches with the same encoder share them."""
-        by_encoder: dict[str, NDArray[np.float32]] = {}
-        found = {}
-        for identity, branch in self.branches.items():
-            encoder = branch.encoder
-            if encoder is None:
-                continue
-            if encoder.digest not in by_encoder:
-                by_encoder[encoder.digest] = check_finite(encoder.questions(questions), encoder, questions)
-            found[identity] = by_encoder[encoder.digest]
-        return found
+            for found in self._searching.searched(batch):
+                fused = self._high(self.fuse(found.rankings))
+                yield fused, FirstStage(fused.scores, _of_families(families, found.rankings, fused.chunks))
 
     @property
     def least(self) -> list[float | None]:
@@ -164,17 +166,18 @@ class Pipeline:
         kept = above(fused.scores, self.recipe.fusion)
         return Fused(fused.chunks[kept], fused.scores[kept], fused.ranks[kept], fused.shares[kept])
 
-    def _one(self, question: str, rankings: Sequence[tuple[Ranking, float]], encoding: float | None) -> Trace:
-        seconds = {"encode question": encoding} if encoding is not None else {}
+    def _one(self, question: str, searched: Searched) -> Trace:
+        seconds = dict(searched.seconds)
         stages: list[StageTrace] = []
-        for branch, ((chunks, scores), took) in zip(self.recipe.branches, rankings, strict=True):
+        rankings = zip(self.recipe.branches, searched.rankings, searched.took, strict=True)
+        for branch, (chunks, scores), took in rankings:
             kept = above(scores, branch)
             reasons = _reasons(kept, UNDER_FLOOR)
             measure, family = self.branches[branch["id"]].measure, kind_of(branch).family
             stages.append(
                 StageTrace(branch["id"], BRANCH, measure, chunks, scores, kept, reasons, took, family=family)
             )
-        fused, took = _timed(lambda: self.fuse([(stage.chunks, stage.scores) for stage in stages]))
+        fused, took = timed(lambda: self.fuse([(stage.chunks, stage.scores) for stage in stages]))
         stages.append(self._fused_stage(fused, took))
         answered = None
         if self.reranker is not None and self.recipe.rerank is not None:
@@ -183,13 +186,7 @@ class Pipeline:
         context, tokens = self._context_stage(question, stages[-1], answered)
         stages.append(context)
         seconds |= {stage.stage: stage.seconds for stage in stages}
-        return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered)
-
-    def _branch(
-        self, settings: Settings, questions: Sequence[str], vectors: Mapping[str, NDArray[np.float32]]
-    ) -> list[Ranking]:
-        identity = settings["id"]
-        return self.branches[identity].search_many(questions, vectors.get(identity), settings["depth"])
+        return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered, searched.asked)
 
     def _fused_stage(self, fused: Fused, seconds: float) -> StageTrace:
         if self.recipe.rerank:
@@ -342,9 +339,3 @@ def _windows(read: Sequence[Window | None]) -> NDArray[np.int64] | None:
 
 def _reasons(kept: NDArray[np.bool_], why: str) -> tuple[str, ...]:
     return tuple("" if on else why for on in kept)
-
-
-def _timed(work: Callable[[], T]) -> tuple[T, float]:
-    begun = time.perf_counter()
-    result = work()
-    return result, time.perf_counter() - begun

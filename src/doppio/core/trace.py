@@ -1,7 +1,7 @@
 """A trace: all that a pipeline did for one question. Stage views, trials and the ledger read nothing else."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any, NotRequired, TypedDict, cast
 
 import numpy as np
@@ -29,6 +29,41 @@ class PartTrace:
     measure: str
     weight: float
     raw: Scores
+
+
+@dataclass(frozen=True)
+class WordingTrace:
+    """A wording of the question and what came of it.
+
+    source : where it comes from; empty for the question as it was asked
+    words : what branches of terms searched by, with weights; None where it was the words of the text
+    cosine : of its vector to that of the question; None without a branch of vectors
+    kept : share of the question's terms that it keeps, 0 to 1
+    dropped : why it was not searched by; empty where it was
+    found, new : by branch its hits, and those that no wording before it found
+    """
+
+    text: str
+    source: str
+    words: dict[str, float] | None = None
+    cosine: float | None = None
+    kept: float = 1.0
+    dropped: str = ""
+    found: dict[str, int] = field(default_factory=dict)
+    new: dict[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class AskedTrace:
+    """What happened before the search.
+
+    conditions : under which chunks may be found, as they were written
+    allowed : how many chunks may; None where all
+    """
+
+    wordings: tuple[WordingTrace, ...]
+    conditions: str = ""
+    allowed: int | None = None
 
 
 @dataclass(frozen=True)
@@ -126,6 +161,7 @@ class TraceJson(TypedDict):
     tokens: int
     seconds: dict[str, float]
     stages: list[StageJson]
+    asked: NotRequired[dict[str, Any] | None]
     answered: NotRequired[float | None]
 
 
@@ -134,6 +170,7 @@ class Trace:
     """What happened to one question, stage by stage, with times in seconds.
 
     answered : how likely any passage of the corpus answers; None where no scorer says it
+    asked : what happened before the search; None where nothing did
     """
 
     question: str
@@ -142,6 +179,7 @@ class Trace:
     tokens: int
     seconds: dict[str, float] = field(default_factory=dict)
     answered: float | None = None
+    asked: AskedTrace | None = None
 
     def stage(self, name: str) -> StageTrace:
         """The stage of that name.
@@ -171,6 +209,7 @@ class Trace:
             "tokens": self.tokens,
             "seconds": {step: round(value, 6) for step, value in self.seconds.items()},
             "answered": None if self.answered is None else round(self.answered, 9),
+            "asked": None if self.asked is None else asdict(self.asked),
             "stages": [cast(StageJson, dict(_stage_json(stage))) for stage in self.stages],
         }
 
@@ -183,7 +222,14 @@ class Trace:
             value["tokens"],
             value["seconds"],
             value.get("answered"),
+            _asked_from(value.get("asked")),
         )
+
+
+def _asked_from(value: dict[str, Any] | None) -> AskedTrace | None:
+    if value is None:
+        return None
+    return AskedTrace(tuple(WordingTrace(**one) for one in value["wordings"]), value["conditions"], value["allowed"])
 
 
 _ARRAYS = {"chunks": np.int64, "scores": np.float32, "kept": np.bool_, "before": np.int64,

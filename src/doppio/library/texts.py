@@ -10,7 +10,7 @@ import numpy as np
 from django.db import connection
 
 from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
-from doppio.core.chunking.table import ChunkTable
+from doppio.core.chunking.table import ChunkTable, DocumentTold
 from doppio.core.errors import DocumentError
 from doppio.library.corpus import Corpus
 from doppio.library.models import Document, Section
@@ -98,6 +98,12 @@ class RecordedTexts:
         told = dict(Document.objects.filter(pk__in=set(owners)).values_list("pk", "metadata"))
         self._check(chunks)
         return [told[owner] for owner in owners]
+
+    def documents_told(self) -> list[DocumentTold]:
+        rows = Document.objects.filter(pk__in=self.corpus.documents).values_list("pk", "name", "title", "metadata")
+        told = {pk: DocumentTold(name, title, metadata) for pk, name, title, metadata in rows}
+        gone = DocumentTold("", "", {})
+        return [told.get(pk, gone) for pk in self.corpus.documents]
 
     def owners(self, chunks: Sequence[int]) -> list[int]:
         """Primary keys of the documents that chunks are of."""

@@ -7,12 +7,21 @@ from numpy.typing import NDArray
 
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import SPARSE, Branch
+from doppio.core.branches.query import Allowed, Query
 from doppio.core.branches.sparse.fields import FieldedIndex
 from doppio.core.branches.sparse.index import Segment, SparseIndex, unfound_share
 from doppio.core.branches.sparse.making import INDEXED, POSTINGS, pieces
 from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.settings import ANALYSIS, FIELDS, FIELDS_SCHEMA, analysis_problems
-from doppio.core.branches.sparse.terms import analysis_of, field_weights, fielded_terms, terms_of, weighting_of
+from doppio.core.branches.sparse.terms import (
+    analysis_of,
+    field_weights,
+    fielded_terms,
+    terms_of,
+    weighed_fielded_terms,
+    weighed_terms,
+    weighting_of,
+)
 from doppio.core.branches.sparse.weighting import DIRICHLET, LONG, MEASURES, OKAPI, PLUS, TF_IDF
 from doppio.core.chunking.table import ChunkTexts
 from doppio.core.fusion.pouring import Ranking
@@ -65,19 +74,56 @@ class SparseBranch:
             return [index.search(fielded_terms(branch, text), depth, weights, branch["k1"]) for text in questions]
         return list(index.search_many([terms_of(branch, text) for text in questions], depth, weighting_of(branch)))
 
+    def search_asked(
+        self, queries: Sequence[Query], vectors: NDArray | None, depth: int, allowed: Allowed
+    ) -> list[Ranking]:
+        """Rank chunks for each question among those that may be found, by its words where it has its own."""
+        branch, index = self.settings, self.index
+        if isinstance(index, FieldedIndex):
+            weights = field_weights(branch)
+            found = []
+            for query in queries:
+                terms, counted = weighed_fielded_terms(branch, query)
+                found.append(index.search(terms, depth, weights, branch["k1"], counted=counted, allowed=allowed))
+            return found
+        terms_of_each = [weighed_terms(branch, query) for query in queries]
+        return list(index.search_many(terms_of_each, depth, weighting_of(branch), allowed=allowed))
+
+    def rarity(self, words: Sequence[str]) -> list[float]:
+        """The inverse document frequency of the rarest term of each word; 0 for one that no chunk holds."""
+        weighting, found = weighting_of(self.settings), []
+        for word in words:
+            held = [self.body.statistics(term)[0] for term in terms_of(self.settings, word)]
+            found.append(max((weighting.idf(self.body.count, times) for times in held if times), default=0.0))
+        return found
+
+    def terms(self, text: str) -> list[str]:
+        """The terms of a text as the index sees them."""
+        return terms_of(self.settings, text)
+
+    @property
+    def language(self) -> str:
+        return str(self.settings["analysis"]["language"])
+
     def unfound(self, question: str) -> float:
         """The share of the question's terms that no chunk holds, weighted by their rarity, 0 to 1."""
         return unfound_share(self.body, terms_of(self.settings, question))
 
     def explain(self, question: str, chunks: Sequence[int]) -> list[Explained]:
+        return self.explain_asked(Query(question), chunks)
+
+    def explain_asked(self, query: Query, chunks: Sequence[int]) -> list[Explained]:
+        """Why chunks are scored as they are, by the words of a question where it has its own."""
         branch, index = self.settings, self.index
         if isinstance(index, FieldedIndex):
-            rows = index.explain(fielded_terms(branch, question), chunks, field_weights(branch), branch["k1"])
+            terms, counted = weighed_fielded_terms(branch, query)
+            rows = index.explain(terms, chunks, field_weights(branch), branch["k1"], counted)
             lengths = [0.0] * len(rows)
         else:
-            rows, lengths = index.explain(terms_of(branch, question), chunks, weighting_of(branch))
+            rows, lengths = index.explain(weighed_terms(branch, query), chunks, weighting_of(branch))
         analysis = analysis_of(branch["analysis"])
-        wanted = {term.text for term in analysis.asked(question)}
+        asked = [query.text] if query.words is None else list(query.words)
+        wanted = {term.text for text in asked for term in analysis.asked(text)}
         return [
             Explained(row, length, found_terms(analysis, wanted, text))
             for row, length, text in zip(rows, lengths, self.texts.texts(chunks), strict=True)

@@ -9,7 +9,7 @@ class TermShare:
     """What one term of a question adds to the score of a chunk."""
 
     term: str
-    in_question: int
+    in_question: float
     in_chunk: int
     chunks_with_term: int
     idf: float

@@ -13,6 +13,7 @@ from doppio.core.branches.dense.structure import open_structure
 from doppio.core.branches.dense.structures.kind import STRUCTURES
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import DENSE, Branch
+from doppio.core.branches.query import Allowed, Query
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Setting, Settings, choice, encoder, one_of_kinds
 from doppio.core.models.encoder import TextEncoder
@@ -42,6 +43,13 @@ class DenseBranch:
     def search_many(self, questions: Sequence[str], vectors: NDArray | None, depth: int) -> list[Ranking]:
         assert vectors is not None
         return self.index.search_many(vectors, depth, self.settings["structure"])
+
+    def search_asked(
+        self, queries: Sequence[Query], vectors: NDArray | None, depth: int, allowed: Allowed
+    ) -> list[Ranking]:
+        """Rank chunks for each question among those that may be found; `vectors` say what is asked."""
+        assert vectors is not None
+        return self.index.search_many(vectors, depth, self.settings["structure"], allowed)
 
     def vectors_of(self, chunks: Sequence[int]) -> NDArray:
         """Full vectors of chunks: (m, d) float32."""

@@ -18,6 +18,15 @@ from doppio.core.text.units import Offsets, SentenceVectors, TokenOffsets, Units
 BATCH = 64
 
 
+@dataclass(frozen=True)
+class DocumentTold:
+    """What conditions look at."""
+
+    name: str
+    title: str
+    metadata: Mapping[str, Any]
+
+
 class ChunkTexts(Protocol):
     """Hands out the texts of chunks."""
 
@@ -38,6 +47,9 @@ class ChunkTexts(Protocol):
 
     def metadata(self, chunks: Sequence[int]) -> list[Mapping[str, Any]]:
         """What the document of each says of itself."""
+
+    def documents_told(self) -> list[DocumentTold]:
+        """What is known of every document, in the order of the corpus."""
 
     def titles(self, chunks: Sequence[int]) -> list[str]:
         """Titles of the documents that the chunks are of."""
@@ -129,6 +141,9 @@ class CorpusTexts:
 
     def metadata(self, chunks: Sequence[int]) -> list[Mapping[str, Any]]:
         return [self.documents[self.table.document[chunk]].metadata for chunk in chunks]
+
+    def documents_told(self) -> list[DocumentTold]:
+        return [DocumentTold(one.id, one.title, one.metadata) for one in self.documents]
 
     def titles(self, chunks: Sequence[int]) -> list[str]:
         return [self.documents[self.table.document[chunk]].title for chunk in chunks]

@@ -3,7 +3,7 @@
 import copy
 import json
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,10 +12,12 @@ from doppio.core.branches.sparse.settings import ANALYSIS, analysis_problems
 from doppio.core.chunking.kind import RULES
 from doppio.core.errors import RecipeError
 from doppio.core.fusion.kind import METHODS
-from doppio.core.kinds import Family, Schema, family_of, object_schema
+from doppio.core.kinds import Family, Schema, Setting, family_of, object_schema
+from doppio.core.question.conditions import ConditionError, read_conditions
+from doppio.core.question.settings import QUESTION
 from doppio.core.recipe.messages import against
 from doppio.core.recipe.recipe import Body, Recipe
-from doppio.core.recipe.schema import SELECTED_BY, outline
+from doppio.core.recipe.schema import SELECTED_BY, outline, question_schema
 from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.kind import SELECTION
 from doppio.core.select.writing import wrong_template
@@ -121,6 +123,8 @@ def _problems(body: Any) -> Iterator[str]:
     parts = body if isinstance(body, dict) else {}
     if isinstance(parts.get("chunking"), dict):
         yield from _of_family(RULES, body["chunking"], "chunking")
+    if isinstance(parts.get("question"), dict):
+        found += _settings(QUESTION, question_schema(), body["question"], "question")
     if isinstance(parts.get("branches"), list):
         for place, branch in enumerate(body["branches"]):
             found += _of_family(BRANCHES, branch, f"branches[{place}]")
@@ -151,6 +155,10 @@ def _between_parts(body: Body) -> Iterator[str]:
         yield "fusion.weights: all are 0; at least one must be positive"
     if rerank:
         yield from _scorers(rerank)
+    try:
+        read_conditions(body["question"]["conditions"])
+    except ConditionError as error:
+        yield f"question.{error}"
     if wrong := wrong_template(body["select"]["template"]):
         yield f"select.template: {wrong}"
     diversity = body["select"]["diversity"]["kind"]
@@ -188,7 +196,14 @@ def _of_family(family: Family[Any], value: Any, path: str) -> list[str]:
     if not isinstance(value[key], str) or value[key] not in schemas:
         return [f"{path}.{key}: {shown(value[key])} is not one of {', '.join(schemas)}"]
     kind = family.get(value[key])
-    settings = family.settings_of(kind)
+    found = _settings(family.settings_of(kind), schemas[kind.name], value, path)
+    if not found and hasattr(kind, "problems"):
+        found += [f"{path}.{field}: {wrong}" for field, wrong in kind.problems(value)]
+    return found
+
+
+def _settings(settings: Sequence[Setting], schema: Schema, value: Body, path: str) -> list[str]:
+    """Every mistake in settings that stand together; see `_of_family`."""
     for setting in settings:
         for older in setting.older:
             if older in value and setting.name not in value:
@@ -196,12 +211,13 @@ def _of_family(family: Family[Any], value: Any, path: str) -> list[str]:
         if setting.kinds and value.get(setting.name, "") is None:
             # Older recipes have nothing where a kind can be named now.
             del value[setting.name]
-    found = list(_filled(schemas[kind.name], value, path))
+    found = list(_filled(schema, value, path))
     for setting in settings:
         if setting.kinds and not found:
-            found += _of_family(family_of(setting.kinds), value[setting.name], f"{path}.{setting.name}")
-    if not found and hasattr(kind, "problems"):
-        found += [f"{path}.{field}: {wrong}" for field, wrong in kind.problems(value)]
+            inside, place = value[setting.name], f"{path}.{setting.name}"
+            parts = [(one, f"{place}[{at}]") for at, one in enumerate(inside)] if setting.many else [(inside, place)]
+            for part, at_path in parts:
+                found += _of_family(family_of(setting.kinds), part, at_path)
     return found
 
 

@@ -1,12 +1,13 @@
 """The parts of a recipe that are of a kind, wherever they stand in it."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from doppio.core.branches.kind import BRANCHES
 from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
-from doppio.core.kinds import Family, family_of
+from doppio.core.kinds import Family, Setting, family_of
+from doppio.core.question.settings import QUESTION
 from doppio.core.recipe.recipe import Body
 from doppio.core.select.kind import SELECTION
 
@@ -17,6 +18,7 @@ NAMED = "id"
 def parts(body: Body) -> Iterator[tuple[str, Family[Any], Body]]:
     """Every part with its path and its family; those inside others come after them."""
     yield from _parts("chunking", RULES, body["chunking"])
+    yield from _inside("question", QUESTION, body["question"])
     for place, branch in enumerate(body["branches"]):
         yield from _parts(f"branches[{place}]", BRANCHES, branch)
     yield from _parts("fusion", METHODS, body["fusion"])
@@ -27,10 +29,18 @@ def _parts(path: str, family: Family[Any], told: Body) -> Iterator[tuple[str, Fa
     yield path, family, told
     if told.get(family.key) not in family.kinds:
         return
-    for setting in family.settings_of(family.get(told[family.key])):
-        inside = told.get(setting.name)
+    yield from _inside(path, family.settings_of(family.get(told[family.key])), told)
+
+
+def _inside(path: str, settings: Sequence[Setting], told: Body) -> Iterator[tuple[str, Family[Any], Body]]:
+    """The parts that settings name."""
+    for setting in settings:
+        inside, place = told.get(setting.name), f"{path}.{setting.name}"
         if setting.kinds and isinstance(inside, dict):
-            yield from _parts(f"{path}.{setting.name}", family_of(setting.kinds), inside)
+            yield from _parts(place, family_of(setting.kinds), inside)
+        if setting.many and isinstance(inside, list):
+            for at, one in enumerate(inside):
+                yield from _parts(f"{place}[{at}]", family_of(setting.kinds), one)
 
 
 def without_strangers(body: Body, before: Body) -> None:

@@ -27,6 +27,10 @@ class Recipe:
         return dict(self.body["chunking"])
 
     @property
+    def question(self) -> Body:
+        return dict(self.body["question"])
+
+    @property
     def branches(self) -> list[Body]:
         return list(self.body["branches"])
 

@@ -1,11 +1,13 @@
 """What may stand in a recipe: the parts that are fixed, and those that kinds declare."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from doppio.core.branches.kind import BRANCHES
 from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
-from doppio.core.kinds import Family, Schema, family_of, object_schema
+from doppio.core.kinds import Family, Schema, Setting, family_of, object_schema
+from doppio.core.question.settings import QUESTION
 from doppio.core.reranking.kind import COMMON, MOST_SCORERS, SCORER, own_schemas, use_schema
 from doppio.core.select.kind import SELECTION
 
@@ -23,7 +25,10 @@ def outline() -> Schema:
 def whole() -> Schema:
     """A complete recipe with all kinds that there are, for those who write types from it."""
     branches = {"type": "array", "minItems": 1, "maxItems": 8, "items": one_of(BRANCHES)}
-    return _recipe(one_of(RULES), branches, one_of(METHODS), one_of(SELECTION))
+    found = _recipe(one_of(RULES), branches, one_of(METHODS), one_of(SELECTION))
+    question = found["properties"]["question"]
+    whole_question = {**question, "properties": {**question["properties"], **named(QUESTION)}}
+    return {**found, "properties": {**found["properties"], "question": whole_question}}
 
 
 def one_of(family: Family[Any]) -> Schema:
@@ -31,14 +36,23 @@ def one_of(family: Family[Any]) -> Schema:
     found = []
     for kind in family:
         schema = family.schemas()[kind.name]
-        inner = {one.name: one_of_named(one.kinds) for one in family.settings_of(kind) if one.kinds}
-        found.append({**schema, "properties": {**schema["properties"], **inner}})
+        found.append({**schema, "properties": {**schema["properties"], **named(family.settings_of(kind))}})
     return {"oneOf": found}
 
 
-def one_of_named(name: str) -> Schema:
-    """The same by the family's name."""
-    return one_of(family_of(name))
+def named(settings: Sequence[Setting]) -> dict[str, Schema]:
+    """Schemas of those settings that name kinds, with all that the kinds take."""
+    found: dict[str, Schema] = {}
+    for setting in settings:
+        if setting.kinds:
+            inner = one_of(family_of(setting.kinds))
+            found[setting.name] = {**setting.schema, "items": inner} if setting.many else inner
+    return found
+
+
+def question_schema() -> Schema:
+    """Schema of the `question` part, without what its kinds take."""
+    return object_schema(QUESTION, {})
 
 
 def rerank_schema() -> Schema:
@@ -58,6 +72,7 @@ def _recipe(chunking: Schema, branches: Schema, fusion: Schema, select: Schema) 
             "format": {"enum": [FORMAT]},
             "name": _NAME,
             "chunking": chunking,
+            "question": {**question_schema(), "default": {}},
             "branches": branches,
             "fusion": {**fusion, "default": {"method": FUSED_BY}},
             "rerank": {"anyOf": [rerank_schema(), {"type": "null"}], "default": None},

@@ -25,6 +25,8 @@ from doppio.core.ranking import Ids, Scores, best_of
 
 VECTORS = "vectors"
 _NONE_DEAD = np.empty(0, np.bool_)
+# Share of a segment's rows that are compared one by one where only they may be found.
+FEW = 0.2
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,11 @@ class DenseIndex:
         return self.search_many(question[None], depth, settings)[0]
 
     def search_many(
-        self, questions: Floats, depth: int, settings: Mapping[str, Any] | None = None
+        self,
+        questions: Floats,
+        depth: int,
+        settings: Mapping[str, Any] | None = None,
+        allowed: NDArray[np.bool_] | None = None,
     ) -> list[tuple[Ids, Scores]]:
         """Rank chunks for each of q questions.
 
@@ -90,11 +96,19 @@ class DenseIndex:
         settings : mapping or None
             The recipe's `structure`: what its kind takes, and `over_fetch`, how many times `depth` candidates are
             scored with their full vectors; None compares with every vector, whatever structures there are.
+        allowed : (chunks,) bool array or None
+            The chunks that may be found; None where all may.
 
         Returns
         -------
         list of q pairs
             Chunks (int64, best first) and scores (float32, larger is better).
+
+        Notes
+        -----
+        Conditions are met inside of each structure, so as many hits come back as there are. Where few rows of a
+        segment may be found, `FEW` of them at most, their vectors are compared one by one, which is exact whatever
+        the structure; otherwise the structure proposes more, by as much as fewer may be found.
         """
         if depth <= 0 or not self.segments:
             return [(np.empty(0, np.int64), np.empty(0, np.float32))] * len(questions)
@@ -103,12 +117,33 @@ class DenseIndex:
             questions = of_unit_length(questions)
         parts: list[list[tuple[Ids, NDArray[np.float64]]]] = [[] for _ in questions]
         for segment, dead in zip(self.segments, self._dead, strict=True):
-            proposed = self._proposed(segment, dead, questions, depth, settings)
+            proposed = self._allowed(segment, dead, questions, depth, settings, allowed)
             for row, rows in enumerate(proposed):
                 scores = score_rows(segment.vectors.rows, segment.vectors.halves, questions[row], rows)
                 ids = segment.now[rows] if segment.now.size else rows
                 parts[row].append((ids, shown(scores, questions[row], self.metric)))
         return [best_of(part, depth) for part in parts]
+
+    def _allowed(
+        self,
+        segment: Segment,
+        dead: NDArray[np.bool_],
+        questions: Floats,
+        depth: int,
+        settings: Mapping[str, Any] | None,
+        allowed: NDArray[np.bool_] | None,
+    ) -> list[NDArray[np.int64]]:
+        """Rows that are proposed, among those that may be found."""
+        if allowed is None:
+            return self._proposed(segment, dead, questions, depth, settings)
+        # A row that is deleted has the number -1, the last of these.
+        there = np.append(allowed, False)[segment.now] if segment.now.size else allowed
+        rows = np.flatnonzero(there)
+        if len(rows) <= FEW * len(segment.vectors):
+            return [rows] * len(questions)
+        if segment.structure is not None and settings is not None:
+            settings = {**settings, "over_fetch": settings["over_fetch"] * len(there) / len(rows)}
+        return self._proposed(segment, ~there, questions, depth, settings)
 
     def _proposed(
         self,

@@ -6,7 +6,6 @@ References
    counts are added over the fields before they are saturated, not scores after.
 """
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -26,7 +25,7 @@ from doppio.core.branches.sparse.field_scan import (
     scan_fields_all,
     share_from,
 )
-from doppio.core.branches.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex
+from doppio.core.branches.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex, not_allowed
 from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all
 from doppio.core.branches.sparse.weighting import Weighting
 from doppio.core.kernels.rows import rows_of
@@ -68,6 +67,8 @@ class FieldedIndex:
         k1: float,
         *,
         exhaustive: bool | None = None,
+        counted: Sequence[float] | None = None,
+        allowed: NDArray[np.bool_] | None = None,
     ) -> tuple[Ids, Scores]:
         """Rank chunks by BM25F.
 
@@ -79,8 +80,10 @@ class FieldedIndex:
         weights : mapping from field to FieldWeight
             A field that is not named is left out.
         k1 : float
-        exhaustive : bool or None
-            As `SparseIndex.search` takes it.
+        exhaustive, allowed
+            As `SparseIndex.search` takes them.
+        counted : sequence of float or None
+            How much each term counts; None where each counts once.
 
         Returns
         -------
@@ -91,12 +94,14 @@ class FieldedIndex:
         -----
         The inverse document frequency counts the chunks that hold the term in any of the fields.
         """
-        asked = self._asked(terms, weights)
+        asked = self._asked(terms, weights, counted)
         if not asked or depth <= 0:
             return _NO_IDS, np.empty(0, np.float32)
         heap_scores, heap_chunks = np.empty(min(depth, self.count)), np.empty(min(depth, self.count), np.int64)
         size = 0
         for place, (now, dead) in enumerate(self._segments):
+            if allowed is not None:
+                dead = not_allowed(allowed, now)
             pairs = self._pairs(place, asked, weights)
             chunks = len(self.fields[self._names[0]].segments[place].postings)
             given = *pairs, np.array([weight for _, _, weight in asked]), k1, self._lists(place, weights)
@@ -110,12 +115,17 @@ class FieldedIndex:
         return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
 
     def explain(
-        self, terms: Sequence[Forms], chunks: Sequence[int], weights: Mapping[str, FieldWeight], k1: float
+        self,
+        terms: Sequence[Forms],
+        chunks: Sequence[int],
+        weights: Mapping[str, FieldWeight],
+        k1: float,
+        counted: Sequence[float] | None = None,
     ) -> list[list[TermShare]]:
         """Share of every term in the score of each chunk; the shares add up to the score."""
         wanted = np.asarray(chunks, np.int64)
         rows: list[list[TermShare]] = [[] for _ in chunks]
-        for forms, repeats, weight in self._asked(terms, weights, all_of_them=True):
+        for forms, repeats, weight in self._asked(terms, weights, counted, all_of_them=True):
             counts, mixed = np.zeros(len(wanted), np.int64), np.zeros(len(wanted), np.float32)
             for place, (now, _) in enumerate(self._segments):
                 here, local = rows_of(now, len(self.fields[self._names[0]].segments[place].postings), wanted)
@@ -136,11 +146,18 @@ class FieldedIndex:
         return rows
 
     def _asked(
-        self, terms: Sequence[Forms], weights: Mapping[str, FieldWeight], all_of_them: bool = False
-    ) -> list[tuple[Forms, int, float]]:
+        self,
+        terms: Sequence[Forms],
+        weights: Mapping[str, FieldWeight],
+        counted: Sequence[float] | None = None,
+        all_of_them: bool = False,
+    ) -> list[tuple[Forms, float, float]]:
         """Terms with their repeats and weights; without those that no chunk holds unless all are asked for."""
-        repeats = Counter(tuple(sorted(forms.items())) for forms in terms)
-        found: list[tuple[Forms, int, float]] = []
+        repeats: dict[tuple[tuple[str, str], ...], float] = {}
+        for forms, share in zip(terms, counted or [1] * len(terms), strict=True):
+            key = tuple(sorted(forms.items()))
+            repeats[key] = repeats.get(key, 0) + share
+        found: list[tuple[Forms, float, float]] = []
         for key, times in repeats.items():
             held = self._held(dict(key), weights)
             if held or all_of_them:
@@ -173,7 +190,7 @@ class FieldedIndex:
         ]
 
     def _pairs(
-        self, place: int, asked: Sequence[tuple[Forms, int, float]], weights: Mapping[str, FieldWeight]
+        self, place: int, asked: Sequence[tuple[Forms, float, float]], weights: Mapping[str, FieldWeight]
     ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         """Lists to read in a segment: where each term's begin, their fields and their numbers."""
         begins, fields, numbers = [0], [], []

@@ -17,6 +17,8 @@ from doppio.core.branches.sparse.weighting import DIRICHLET, TF_IDF, Weighting, 
 from doppio.core.kernels.rows import rows_of
 from doppio.core.ranking import Ids, Scores, best_of
 
+# Terms as they come, or each with its weight.
+Terms = Sequence[str] | Mapping[str, float]
 NONE_DEAD = np.empty(0, np.bool_)
 NONE = np.empty(0, np.float64)
 # Settings of a weighting whose bounds stay at hand: 8 bytes a block each.
@@ -30,10 +32,16 @@ class Asked:
     """A term of a question that some chunk holds."""
 
     term: str
-    repeats: int
+    repeats: float
     held: int
     weight: float
     slope: float
+
+
+def not_allowed(allowed: NDArray[np.bool_], now: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which chunks of a segment may not be found: (n,) bool; `now` as a segment has it."""
+    # A deleted one has the number -1, the last of these.
+    return ~(np.append(allowed, False)[now] if now.size else allowed)
 
 
 class Zeros:
@@ -177,14 +185,20 @@ class SparseIndex:
         return found
 
     def search(
-        self, terms: Sequence[str], depth: int, weighting: Weighting, *, exhaustive: bool | None = None
+        self,
+        terms: Terms,
+        depth: int,
+        weighting: Weighting,
+        *,
+        exhaustive: bool | None = None,
+        allowed: NDArray[np.bool_] | None = None,
     ) -> tuple[Ids, Scores]:
         """Rank chunks for the terms of one question.
 
         Parameters
         ----------
-        terms : sequence of str
-            Analysed as the chunks were; a term that stands twice counts twice.
+        terms : sequence of str, or mapping from term to weight
+            Analysed as the chunks were; a term that stands twice counts twice, as one of weight 2 does.
         depth : int
             The most chunks to return.
         weighting : Weighting
@@ -192,6 +206,8 @@ class SparseIndex:
             Whether to score every chunk that holds a term, without looking which can be among the best; the result
             is the same. None where a segment's size decides: in a small one there is nothing to leave out, and the
             plain scan is compiled in a fraction of the time.
+        allowed : (chunks,) bool array or None
+            The chunks that may be found; None where all may. Statistics are those of all chunks all the same.
 
         Returns
         -------
@@ -209,6 +225,8 @@ class SparseIndex:
         size, times = 0, _times(asked)
         for place, (segment, dead) in enumerate(zip(self.segments, self._dead, strict=True)):
             p = segment.postings
+            if allowed is not None:
+                dead = not_allowed(allowed, segment.now)
             known = [(p.number(term.term), term.weight, term.slope) for term in asked]
             known = [entry for entry in known if entry[0] >= 0]
             if not known:
@@ -230,14 +248,20 @@ class SparseIndex:
         return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
 
     def search_many(
-        self, questions: Sequence[Sequence[str]], depth: int, weighting: Weighting, *, threads: int = 2
+        self,
+        questions: Sequence[Terms],
+        depth: int,
+        weighting: Weighting,
+        *,
+        threads: int = 2,
+        allowed: NDArray[np.bool_] | None = None,
     ) -> Iterator[tuple[Ids, Scores]]:
         """Rankings of many questions, in their order, on several threads; the scans hold no lock."""
         with ThreadPoolExecutor(threads) as pool:
-            yield from pool.map(lambda terms: self.search(terms, depth, weighting), questions)
+            yield from pool.map(lambda terms: self.search(terms, depth, weighting, allowed=allowed), questions)
 
     def explain(
-        self, terms: Sequence[str], chunks: Sequence[int], weighting: Weighting
+        self, terms: Terms, chunks: Sequence[int], weighting: Weighting
     ) -> tuple[list[list[TermShare]], list[float]]:
         """Share of every term in the score of each chunk, and what its length adds; all add up to the score."""
         wanted = np.asarray(chunks, np.int64)
@@ -308,7 +332,7 @@ class SparseIndex:
     def _kept(self, held: dict[K, V], key: K, make: Callable[[], V], most: int = SETTINGS_KEPT) -> V:
         return kept(held, key, make, most * max(len(self.segments), 1))
 
-    def _asked(self, terms: Sequence[str], weighting: Weighting) -> list[Asked]:
+    def _asked(self, terms: Terms, weighting: Weighting) -> list[Asked]:
         """Terms with their weights and slopes; those that no chunk holds are left out."""
         found = []
         for term, repeats in Counter(terms).items():
@@ -318,7 +342,11 @@ class SparseIndex:
                 found.append(Asked(term, repeats, held, repeats * weighting.idf(self.count, held), slope))
         if weighting.variant == TF_IDF:
             idf = [weighting.idf(self.count, term.held) for term in found]
-            own = [(1 + np.log(term.repeats)) * value for term, value in zip(found, idf, strict=True)]
+            # A weight below 1 is no count, and counts as it is.
+            own = [
+                (1 + np.log(term.repeats) if term.repeats >= 1 else term.repeats) * value
+                for term, value in zip(found, idf, strict=True)
+            ]
             norm = float(np.sqrt(np.sum(np.square(own))))
             found = [
                 replace(term, weight=float(mine) * value / norm)

@@ -5,6 +5,7 @@ from collections import OrderedDict
 from collections.abc import Mapping
 from typing import Any
 
+from doppio.core.branches.query import Query
 from doppio.core.branches.sparse.fields import FIELDS, FieldWeight
 from doppio.core.branches.sparse.weighting import LONG, PLUS, Weighting
 from doppio.core.text.analysis import Analysis, Term
@@ -22,6 +23,25 @@ def weighting_of(branch: Mapping[str, Any]) -> Weighting:
 def terms_of(branch: Mapping[str, Any], text: str) -> list[str]:
     """Terms of a question."""
     return [term.text for term in asked_terms(branch["analysis"], text)]
+
+
+def weighed_terms(branch: Mapping[str, Any], query: Query) -> list[str] | dict[str, float]:
+    """Terms of a question, each with its weight where the question has words of its own."""
+    if query.words is None:
+        return terms_of(branch, query.text)
+    found: dict[str, float] = {}
+    for word, weight in query.words.items():
+        for term in terms_of(branch, word):
+            found[term] = found.get(term, 0.0) + weight
+    return found
+
+
+def weighed_fielded_terms(branch: Mapping[str, Any], query: Query) -> tuple[list[dict[str, str]], list[float] | None]:
+    """The same by the names that terms have in every field."""
+    if query.words is None:
+        return fielded_terms(branch, query.text), None
+    both = [(forms, weight) for word, weight in query.words.items() for forms in fielded_terms(branch, word)]
+    return [forms for forms, _ in both], [weight for _, weight in both]
 
 
 def asked_terms(settings: Mapping[str, Any], text: str) -> tuple[Term, ...]:

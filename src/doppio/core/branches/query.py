@@ -1,0 +1,58 @@
+"""A question as branches search by it, and how one is asked that knows texts alone."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.fusion.pouring import Ranking
+
+Allowed = NDArray[np.bool_] | None
+
+
+@dataclass(frozen=True)
+class Query:
+    """One wording of a question.
+
+    words : what branches of terms search by, with weights; None where it is the words of the text
+    """
+
+    text: str
+    words: Mapping[str, float] | None = None
+
+
+def search(
+    branch: Any, queries: Sequence[Query], vectors: NDArray[np.float32] | None, depth: int, allowed: Allowed
+) -> list[Ranking]:
+    """Ask a branch.
+
+    Parameters
+    ----------
+    allowed : (chunks,) bool array or None
+        The chunks that may be found; None where all may.
+
+    Notes
+    -----
+    A branch that knows nothing of weighed words or of conditions is asked by the text alone, as deep as it takes
+    until enough of what it finds is allowed.
+    """
+    if hasattr(branch, "search_asked"):
+        found: list[Ranking] = branch.search_asked(queries, vectors, depth, allowed)
+        return found
+    texts = [query.text for query in queries]
+    if allowed is None:
+        return list(branch.search_many(texts, vectors, depth))
+    rows: list[Ranking] = []
+    for place, text in enumerate(texts):
+        own = None if vectors is None else vectors[place : place + 1]
+        deep = depth
+        while True:
+            [(chunks, scores)] = branch.search_many([text], own, deep)
+            kept = allowed[chunks]
+            if kept.sum() >= depth or len(chunks) < deep or deep >= len(allowed):
+                rows.append((chunks[kept][:depth], scores[kept][:depth]))
+                break
+            deep = min(4 * deep, len(allowed))
+    return rows

@@ -1,0 +1,1 @@
+"""What happens before the search: conditions, search terms, other wordings."""

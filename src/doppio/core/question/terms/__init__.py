@@ -1,0 +1,1 @@
+"""What branches of terms search by: a module a rule."""

@@ -1,0 +1,1 @@
+"""Ways to say a question otherwise: a module a way."""

@@ -1,0 +1,257 @@
+"""From questions to what the branches find: conditions, search terms, other wordings, and one ranking a branch."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.branches.kind import Branch
+from doppio.core.branches.query import Query, search
+from doppio.core.chunking.table import ChunkTable, ChunkTexts
+from doppio.core.fusion.pouring import Ranking
+from doppio.core.kinds import Settings
+from doppio.core.models.encoder import check_finite
+from doppio.core.question.conditions import allowed_chunks, read_conditions
+from doppio.core.question.joins.kind import JOINS
+from doppio.core.question.kind import Wording
+from doppio.core.question.reading import (
+    Beside,
+    Drifted,
+    changes_nothing,
+    drift,
+    other_wordings,
+    words_of,
+)
+from doppio.core.ranking import Ids, Scores
+from doppio.core.recipe.recipe import Recipe
+from doppio.core.text.units import folded_words
+from doppio.core.timed import timed
+from doppio.core.trace import AskedTrace, WordingTrace
+
+NOTHING_BESIDE = Beside()
+ENCODE, CONDITIONS, REWORD = "encode question", "conditions", "reword"
+Vectors = dict[str, NDArray[np.float32]]
+
+
+@dataclass(frozen=True)
+class Searched:
+    """What the branches found for one question, in the recipe's order, and the seconds of each step before that.
+
+    took : seconds of each branch
+    asked : what happened before the search; None where nothing did
+    """
+
+    rankings: list[Ranking]
+    took: list[float]
+    seconds: dict[str, float] = field(default_factory=dict)
+    asked: AskedTrace | None = None
+
+
+@dataclass(frozen=True)
+class Searching:
+    """The branches of a recipe, opened.
+
+    fuse : makes one ranking of those of the branches, which feedback begins with
+    """
+
+    recipe: Recipe
+    chunks: ChunkTable
+    texts: ChunkTexts
+    branches: Mapping[str, Branch]
+    fuse: Callable[[Sequence[Ranking]], Ranking]
+
+    def encoded(self, questions: Sequence[str]) -> Vectors:
+        """Vectors of the questions by branch; branches with the same encoder share them."""
+        by_encoder: Vectors = {}
+        found = {}
+        for identity, branch in self.branches.items():
+            encoder = branch.encoder
+            if encoder is None:
+                continue
+            if encoder.digest not in by_encoder:
+                by_encoder[encoder.digest] = check_finite(encoder.questions(questions), encoder, questions)
+            found[identity] = by_encoder[encoder.digest]
+        return found
+
+    def plain(self, questions: Sequence[str], branch: Settings, vectors: Vectors) -> list[Ranking]:
+        """What one branch finds for questions as they stand."""
+        identity = branch["id"]
+        return self.branches[identity].search_many(questions, vectors.get(identity), branch["depth"])
+
+    def searched(self, questions: Sequence[str], beside: Beside = NOTHING_BESIDE) -> list[Searched]:
+        """What the branches find for each question; seconds are shared out over the questions."""
+        each = len(questions)
+        settings = self.recipe.question
+        vectors, encoding = timed(lambda: self.encoded(questions))
+        seconds = {ENCODE: encoding / each} if vectors else {}
+        if changes_nothing(settings) and beside == NOTHING_BESIDE:
+            ranked = [timed(partial(self.plain, questions, own, vectors)) for own in self.recipe.branches]
+            took = [spent / each for _, spent in ranked]
+            return [Searched([found[row] for found, _ in ranked], took, dict(seconds)) for row in range(each)]
+        (allowed, conditions), spent = timed(lambda: self._allowed(settings, beside))
+        if conditions:
+            seconds[CONDITIONS] = spent / each
+        corpora = [_Asked(self, settings) for _ in questions]
+        queries = [
+            Query(question, words_of(question, corpus, settings, beside))
+            for question, corpus in zip(questions, corpora, strict=True)
+        ]
+        ranked = [timed(partial(self._found, own, queries, vectors, allowed)) for own in self.recipe.branches]
+        took = [spent / each for _, spent in ranked]
+        rankings = [[found[row] for found, _ in ranked] for row in range(each)]
+        rewords = bool(settings["wordings"] or beside.wordings)
+        for corpus, found in zip(corpora, rankings, strict=True):
+            corpus.rankings = found
+        worded: list[tuple[list[Ranking], list[WordingTrace]]] = [(found, []) for found in rankings]
+        if rewords:
+            worded, spent = timed(lambda: self._reworded(questions, corpora, vectors, beside, allowed))
+            seconds[REWORD] = spent / each
+        count = None if allowed is None else int(allowed.sum())
+        result = []
+        for row, (joined, others) in enumerate(worded):
+            hits = self._counts(rankings[row])
+            words = queries[row].words
+            own = WordingTrace(
+                questions[row], "", None if words is None else dict(words), 1.0 if vectors else None, found=hits
+            )
+            asked = AskedTrace((own, *others), conditions, count)
+            result.append(Searched(joined, took, dict(seconds), asked))
+        return result
+
+    def _found(
+        self, own: Settings, queries: Sequence[Query], vectors: Vectors, allowed: NDArray[np.bool_] | None
+    ) -> list[Ranking]:
+        identity = own["id"]
+        return search(self.branches[identity], queries, vectors.get(identity), own["depth"], allowed)
+
+    def _allowed(self, settings: Settings, beside: Beside) -> tuple[NDArray[np.bool_] | None, str]:
+        """Which chunks may be found, None where all may, and the conditions as they were written."""
+        written = ", ".join(text.strip() for text in (settings["conditions"], beside.conditions) if text.strip())
+        conditions = read_conditions(written)
+        return allowed_chunks(conditions, self.chunks, self.texts) if conditions else None, written
+
+    def _counts(self, rankings: Sequence[Ranking]) -> dict[str, int]:
+        pairs = zip(self.recipe.branches, rankings, strict=True)
+        return {branch["id"]: len(chunks) for branch, (chunks, _) in pairs}
+
+    def _reworded(
+        self,
+        questions: Sequence[str],
+        corpora: Sequence["_Asked"],
+        vectors: Vectors,
+        beside: Beside,
+        allowed: NDArray[np.bool_] | None,
+    ) -> list[tuple[list[Ranking], list[WordingTrace]]]:
+        """For each question its rankings over all wordings, and what came of each of them.
+
+        Wordings of all questions are encoded and searched by together.
+        """
+        settings, branches = self.recipe.question, self.recipe.branches
+        others = [
+            other_wordings(question, corpus, settings, beside)
+            for question, corpus in zip(questions, corpora, strict=True)
+        ]
+        flat = [(row, wording) for row, found in enumerate(others) for wording in found]
+        if not flat:
+            return [(corpus.rankings, []) for corpus in corpora]
+        moved = self._moved([wording for _, wording in flat])
+        first = next(iter(moved), None)
+        drifted = [
+            drift(
+                corpora[row].terms(questions[row]),
+                corpora[row].terms(wording.text),
+                None if first is None else moved[first][at],
+                None if first is None else vectors[first][row],
+                settings,
+            )
+            for at, (row, wording) in enumerate(flat)
+        ]
+        kept = [at for at, one in enumerate(drifted) if not one.dropped]
+        queries = [Query(flat[at][1].text, flat[at][1].words) for at in kept]
+        some = {identity: found[kept] for identity, found in moved.items()}
+        ranked = [self._found(own, queries, some, allowed) if kept else [] for own in branches]
+        place = {at: number for number, at in enumerate(kept)}
+        join, told = JOINS.get(settings["join"]["kind"]), settings["join"]
+        result = []
+        for row, corpus in enumerate(corpora):
+            lists = [[ranking] for ranking in corpus.rankings]
+            traces = []
+            for at, (owner, wording) in enumerate(flat):
+                if owner != row:
+                    continue
+                new = [found[place[at]] for found in ranked] if at in place else None
+                traces.append(self._trace(wording, drifted[at], lists, new))
+                if new is not None:
+                    lists = [[*before, own] for before, own in zip(lists, new, strict=True)]
+            joined = [
+                _first(join.joined(found, told), branch["depth"]) if len(found) > 1 else found[0]
+                for found, branch in zip(lists, branches, strict=True)
+            ]
+            result.append((joined, traces))
+        return result
+
+    def _trace(
+        self, wording: Wording, drifted: Drifted, lists: Sequence[Sequence[Ranking]], own: Sequence[Ranking] | None
+    ) -> WordingTrace:
+        found: dict[str, int] = {}
+        new: dict[str, int] = {}
+        for branch, before, ranking in zip(self.recipe.branches, lists, own or [], strict=False):
+            known = np.concatenate([chunks for chunks, _ in before])
+            found[branch["id"]] = len(ranking[0])
+            new[branch["id"]] = int((~np.isin(ranking[0], known)).sum())
+        words = None if wording.words is None else dict(wording.words)
+        return WordingTrace(
+            wording.text, wording.source, words, drifted.cosine, drifted.kept, drifted.dropped, found, new
+        )
+
+    def _moved(self, wordings: Sequence[Wording]) -> Vectors:
+        """Vectors of wordings by branch, those with feedback moved towards what it came from."""
+        found = {name: own.copy() for name, own in self.encoded([wording.text for wording in wordings]).items()}
+        for identity, own in found.items():
+            vectors_of = getattr(self.branches[identity], "vectors_of", None)
+            for row, wording in enumerate(wordings):
+                if vectors_of is not None and wording.near and wording.pull:
+                    own[row] = wording.vector(own[row], vectors_of(list(wording.near)))
+        return found
+
+
+class _Asked:
+    """What a step before the search may ask of the corpus; see `question.kind.Corpus`.
+
+    rankings : what the branches found for the question as it was asked
+    """
+
+    def __init__(self, searching: Searching, settings: Settings) -> None:
+        self._searching = searching
+        self.hint = str(settings["hint"])
+        self.rankings: list[Ranking] = []
+
+    def rarity(self, words: Sequence[str]) -> list[float]:
+        branch = self._branch("rarity")
+        return [1.0] * len(words) if branch is None else list(branch.rarity(words))
+
+    def first_hits(self) -> tuple[Ids, Scores]:
+        return self._searching.fuse(self.rankings)
+
+    def texts(self, chunks: Sequence[int]) -> list[str]:
+        return self._searching.texts.indexed(chunks)
+
+    def terms(self, text: str) -> list[str]:
+        """The terms of a text as the first branch of terms sees them; its words where there is none."""
+        branch = self._branch("terms")
+        return folded_words(text) if branch is None else list(branch.terms(text))
+
+    @property
+    def language(self) -> str:
+        branch = self._branch("language")
+        return "any" if branch is None else str(branch.language)
+
+    def _branch(self, name: str) -> Any:
+        return next((branch for branch in self._searching.branches.values() if hasattr(branch, name)), None)
+
+
+def _first(ranking: Ranking, depth: int) -> Ranking:
+    return ranking[0][:depth], ranking[1][:depth]
