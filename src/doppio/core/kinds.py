@@ -19,6 +19,7 @@ Schema = dict[str, Any]
 Settings = Mapping[str, Any]
 # Where a kind stands in menus that does not say it.
 LAST = 99
+ANY = "any"
 ENCODER = "encoder"
 _MODEL = r"^[a-z0-9][a-z0-9-]{0,63}\Z"
 
@@ -32,7 +33,8 @@ class Setting:
     schema : JSON schema of its values, with the default where there is one
     built : whether it is settled when something is built; otherwise it applies when a question is asked
     help : a few words more; for a number what its direction means
-    when : settings of the same kind and the values of theirs under which this one does anything
+    when : settings of the same kind and the values of theirs under which this one does anything; `ANY` stands for
+        all but an empty one
     choices : what people read for each value of an enumeration
     kinds : name of the family whose kinds its value is one of
     inside : settings of an object that is its value

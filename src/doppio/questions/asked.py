@@ -7,6 +7,8 @@ from django.contrib.auth.models import User
 from django.utils import timezone
 
 from doppio.core.pipeline import Pipeline
+from doppio.core.question.reading import Beside
+from doppio.core.searching import NOTHING_BESIDE
 from doppio.core.trace import Trace
 from doppio.questions.models import AskedQuestion
 from doppio.recipes.models import RecipeVersion
@@ -14,9 +16,11 @@ from doppio.recipes.opened import answered
 from doppio.recipes.services import core_recipe
 
 
-def ask(recipe: RecipeVersion, text: str, user: User | None) -> tuple[Pipeline, Trace]:
+def ask(
+    recipe: RecipeVersion, text: str, user: User | None, beside: Beside = NOTHING_BESIDE
+) -> tuple[Pipeline, Trace]:
     """Ask a typed question, and remember for the person that it was asked."""
-    pipeline, trace = answered(recipe.workspace, core_recipe(recipe), text)
+    pipeline, trace = answered(recipe.workspace, core_recipe(recipe), text, beside)
     own = AskedQuestion.objects.filter(workspace=recipe.workspace, asked_by=user, text=text)
     if not own.update(asked_at=timezone.now(), recipe=recipe):
         AskedQuestion.objects.create(workspace=recipe.workspace, recipe=recipe, text=text, asked_by=user)

@@ -15,6 +15,9 @@ from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
 from doppio.core.kinds import Family, Kind, Setting, refused
 from doppio.core.measure.metrics.kind import METRICS
+from doppio.core.question.joins.kind import JOINS
+from doppio.core.question.kind import SEARCH_TERMS, WORDINGS
+from doppio.core.question.settings import QUESTION
 from doppio.core.reranking.facts.kind import FACTS
 from doppio.core.reranking.kind import SCORERS
 from doppio.core.select.diversity.kind import DIVERSITY
@@ -32,6 +35,9 @@ FAMILIES: tuple[Family[Any], ...] = (
     SCORERS,
     FACTS,
     SELECTION,
+    SEARCH_TERMS,
+    WORDINGS,
+    JOINS,
     VERSIONS,
     DIVERSITY,
     WIDENING,
@@ -52,7 +58,7 @@ class SettingSerializer(s.Serializer):
     name = s.CharField()
     title = s.CharField()
     type = s.ChoiceField(
-        choices=["whole", "number", "choice", "switch", "encoder", "kind", "group", "text", "lines", "other"]
+        choices=["whole", "number", "choice", "switch", "encoder", "kind", "kinds", "group", "text", "lines", "other"]
     )
     optional = s.BooleanField(help_text="Whether it may be null.")
     required = s.BooleanField(  # type: ignore[assignment]
@@ -96,6 +102,7 @@ class RefusedSerializer(s.Serializer):
 class CatalogueSerializer(s.Serializer):
     families = s.DictField(child=FamilySerializer())
     analysis = SettingSerializer(many=True, help_text="Settings of the analysis of a sparse branch.")
+    question = SettingSerializer(many=True, help_text="Settings of what happens before the search.")
     refused = RefusedSerializer(many=True)
 
 
@@ -111,6 +118,7 @@ def catalogue() -> dict[str, Any]:
     return {
         "families": {family.name: _family(family) for family in FAMILIES},
         "analysis": [shown_setting(setting) for setting in ANALYSIS],
+        "question": [shown_setting(setting) for setting in QUESTION],
         "refused": [vars(one) for one in refused()],
     }
 
@@ -163,7 +171,7 @@ def shown_setting(setting: Setting) -> dict[str, Any]:
 
 def _type(setting: Setting, schema: dict[str, Any]) -> str:
     if setting.kinds:
-        return "kind"
+        return "kinds" if setting.many else "kind"
     if setting.inside:
         return "group"
     if setting.choices:

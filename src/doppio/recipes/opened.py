@@ -6,7 +6,9 @@ from dataclasses import dataclass
 
 from doppio.core.errors import DocumentError, DoppioError
 from doppio.core.pipeline import Pipeline
+from doppio.core.question.reading import Beside
 from doppio.core.recipe.recipe import Recipe
+from doppio.core.searching import NOTHING_BESIDE
 from doppio.core.trace import Trace
 from doppio.library.corpus import seen_corpora
 from doppio.library.models import Workspace
@@ -126,13 +128,15 @@ def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:
     return list(workspace.documents.filter(pk__in=missing).order_by("name").values_list("pk", "title"))
 
 
-def answered(workspace: Workspace, recipe: Recipe, text: str) -> tuple[Pipeline, Trace]:
+def answered(
+    workspace: Workspace, recipe: Recipe, text: str, beside: Beside = NOTHING_BESIDE
+) -> tuple[Pipeline, Trace]:
     """Ask a question; where a document changed between opening the index and reading from it, ask again."""
     for _ in range(TRIES):
         pipeline = pipelines.get(workspace, recipe)
         try:
-            return pipeline, pipeline.ask(text)
+            return pipeline, pipeline.ask(text, beside)
         except DocumentError:
             continue
     pipeline = pipelines.get(workspace, recipe)
-    return pipeline, pipeline.ask(text)
+    return pipeline, pipeline.ask(text, beside)

@@ -9,10 +9,12 @@ export type Family = Omit<Schemas["Family"], "common"> & { common: Setting[] };
 export interface Catalogue {
   families: Record<string, Family>;
   analysis: Setting[];
+  /** What happens before the search. */
+  question: Setting[];
   refused: Schemas["Refused"][];
 }
 
-const NONE: Catalogue = { families: {}, analysis: [], refused: [] };
+const NONE: Catalogue = { families: {}, analysis: [], question: [], refused: [] };
 
 export function useCatalogue(): Catalogue {
   const found = useQuery({

@@ -1,4 +1,5 @@
 // One hook for each thing that a screen shows.
+import { asParameters, type Beside } from "../before/beside";
 import {
   keepPreviousData,
   useMutation,
@@ -67,22 +68,22 @@ export function useQuestions() {
   });
 }
 
-export function useAsked(question: number | null, text: string | null) {
+export function useAsked(question: number | null, text: string | null, beside: Beside) {
   const workspace = useWorkspace();
   const [recipe, trial] = useStamp();
   return useQuery({
-    queryKey: ["asked", workspace, recipe, trial, question, text],
+    queryKey: ["asked", workspace, recipe, trial, question, text, beside],
     queryFn: () =>
       question !== null
         ? unwrap(
             client.GET("/api/workspaces/{workspace}/questions/{question}", {
-              params: { path: { workspace, question } },
+              params: { path: { workspace, question }, query: asParameters(beside) },
             }),
           )
         : unwrap(
             client.POST("/api/workspaces/{workspace}/ask", {
               params: { path: { workspace } },
-              body: { text: text ?? "" },
+              body: { text: text ?? "", ...asParameters(beside) },
             }),
           ),
     enabled: recipe !== undefined && (question !== null || text !== null),

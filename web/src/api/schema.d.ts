@@ -1536,7 +1536,14 @@ export interface components {
             stem: string;
             terms: components["schemas"]["AnalysedTerm"][];
         };
+        /** @description As parameters of an address, or among the fields of a typed question. */
         Ask: {
+            /** @description Conditions on what may be found. */
+            only?: string;
+            /** @description Search terms instead of the recipe's, between commas, each with a weight after it unless it is 1. */
+            words?: string;
+            /** @description Other wordings. */
+            wording?: string[];
             text: string;
             /** @description The recipe in force where it is left out. */
             recipe?: number;
@@ -1585,6 +1592,13 @@ export interface components {
          * @enum {string}
          */
         BecameEnum: "new" | "changed" | "removed";
+        /** @description What happened before the search. */
+        Before: {
+            wordings: components["schemas"]["Wording"][];
+            conditions: string;
+            /** @description Chunks that may be found; null where all may. */
+            allowed: number | null;
+        };
         Block: {
             kind: string;
             start: number;
@@ -1632,6 +1646,8 @@ export interface components {
             };
             /** @description Settings of the analysis of a sparse branch. */
             analysis: components["schemas"]["Setting"][];
+            /** @description Settings of what happens before the search. */
+            question: components["schemas"]["Setting"][];
             refused: components["schemas"]["Refused"][];
         };
         Cell: {
@@ -2104,6 +2120,10 @@ export interface components {
             recipe?: number;
             /** @description A sparse branch by its id; the first where it is left out. */
             branch?: string;
+            /** @description What was searched by, with weights, where it is not the words of the text. */
+            words?: {
+                [key: string]: number;
+            } | null;
         };
         Explained: {
             chunk: number;
@@ -3120,6 +3140,62 @@ export interface components {
                     size: number;
                 } | null;
             };
+            /** @default {} */
+            question: {
+                terms?: {
+                    /** @enum {unknown} */
+                    kind: "all-words";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "key-terms";
+                    /** @default 6 */
+                    most: number;
+                    /** @default 1.5 */
+                    first: number;
+                    /** @default true */
+                    by_rarity: boolean;
+                };
+                /** @default [] */
+                wordings: ({
+                    /** @enum {unknown} */
+                    kind: "templates";
+                    /**
+                     * Format: lines
+                     * @default {terms}
+                     */
+                    templates: string;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "feedback";
+                    /** @default 5 */
+                    hits: number;
+                    /** @default 10 */
+                    terms: number;
+                    /** @default 0.5 */
+                    share: number;
+                    /** @default 0.5 */
+                    pull: number;
+                })[];
+                join?: {
+                    /** @enum {unknown} */
+                    kind: "ranks";
+                    /** @default 0.5 */
+                    others: number;
+                    /** @default 60 */
+                    constant: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "best";
+                };
+                /** @default 0.5 */
+                least_cosine: number | null;
+                /** @default null */
+                least_kept: number | null;
+                /** @default  */
+                hint: string;
+                /** @default  */
+                conditions: string;
+            };
             branches: ({
                 /** @enum {unknown} */
                 kind: "bm25";
@@ -4038,6 +4114,8 @@ export interface components {
              * @description Probability that any passage answers.
              */
             answered: number | null;
+            /** @description Null where the question was searched by as it stands. */
+            asked: components["schemas"]["Before"] | null;
             stages: components["schemas"]["StageTrace"][];
         };
         /** @description A chunk that a trace names; offsets of `answers` count code points of its text. */
@@ -4138,13 +4216,14 @@ export interface components {
          *     * `switch` - switch
          *     * `encoder` - encoder
          *     * `kind` - kind
+         *     * `kinds` - kinds
          *     * `group` - group
          *     * `text` - text
          *     * `lines` - lines
          *     * `other` - other
          * @enum {string}
          */
-        TypeEnum: "whole" | "number" | "choice" | "switch" | "encoder" | "kind" | "group" | "text" | "lines" | "other";
+        TypeEnum: "whole" | "number" | "choice" | "switch" | "encoder" | "kind" | "kinds" | "group" | "text" | "lines" | "other";
         Undecide: {
             document: number;
             text: string;
@@ -4183,6 +4262,36 @@ export interface components {
             lacking: string[];
             /** @description Each of which alone would bring it into the context. */
             changes: components["schemas"]["NeededChange"][];
+        };
+        /** @description A wording of the question and what came of it; the question itself comes first. */
+        Wording: {
+            text: string;
+            /** @description Empty for the question as it was asked. */
+            source: string;
+            /** @description What terms were searched by; null where it is all words. */
+            words: {
+                [key: string]: number;
+            } | null;
+            /**
+             * Format: double
+             * @description Of its vector to the question's.
+             */
+            cosine: number | null;
+            /**
+             * Format: double
+             * @description Share of the question's terms that it keeps.
+             */
+            kept: number;
+            /** @description Why it was not searched by. */
+            dropped: string;
+            /** @description Hits by branch. */
+            found: {
+                [key: string]: number;
+            };
+            /** @description Hits that no wording before it found. */
+            new: {
+                [key: string]: number;
+            };
         };
         Wordings: {
             texts: string[];
@@ -4861,7 +4970,14 @@ export interface operations {
                     "application/json": components["schemas"]["Asked"];
                 };
             };
-            400: components["responses"]["Problem400"];
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];
@@ -6951,8 +7067,14 @@ export interface operations {
     question: {
         parameters: {
             query?: {
+                /** @description Conditions on what may be found. */
+                only?: string;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
+                /** @description Other wordings. */
+                wording?: string[];
+                /** @description Search terms instead of the recipe's, between commas, each with a weight after it unless it is 1. */
+                words?: string;
             };
             header?: never;
             path: {
@@ -6971,7 +7093,14 @@ export interface operations {
                     "application/json": components["schemas"]["Asked"];
                 };
             };
-            400: components["responses"]["Problem400"];
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];

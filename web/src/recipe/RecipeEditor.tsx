@@ -10,9 +10,9 @@ import { BuildCost } from "./BuildCost";
 import { FusionPart } from "./FusionPart";
 import { Part } from "./Part";
 import { completed, problems, withField, type RecipeBody } from "./paths";
-import { filled } from "./kinds";
+import { filled, withKinds, type Values } from "./kinds";
 import { RerankPart } from "./RerankPart";
-import { KindFields } from "./SettingFields";
+import { KindFields, SettingFields } from "./SettingFields";
 import { useSaveRecipe } from "./api";
 
 export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => void }) {
@@ -37,9 +37,11 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
 
 function Fields({ recipe, close }: { recipe: Recipe; close: () => void }) {
   const catalogue = useCatalogue();
-  const [body, setBody] = useState(() =>
-    completed(recipe.body as unknown as RecipeBody, (name, part) => filled(catalogue, name, part)),
-  );
+  const [body, setBody] = useState<RecipeBody>(() => {
+    const given = recipe.body as unknown as RecipeBody;
+    const whole = completed(given, (name, part) => filled(catalogue, name, part));
+    return { ...whole, question: withKinds(catalogue, catalogue.question, (given.question ?? {}) as Values) };
+  });
   const [raw, setRaw] = useState<string | null>(null);
   const [rawProblem, setRawProblem] = useState("");
   const [note, setNote] = useState("");
@@ -86,6 +88,9 @@ function Fields({ recipe, close }: { recipe: Recipe; close: () => void }) {
         <>
           <Part kind="chunks" title="Chunks">
             <KindFields family="chunking" path="chunking" label="Rule" {...editing} />
+          </Part>
+          <Part kind="fused" title="Before the search">
+            <SettingFields settings={catalogue.question} path="question" {...editing} />
           </Part>
           <BranchParts change={setBody} {...editing} />
           <FusionPart {...editing} />

@@ -1,9 +1,9 @@
 // Fields for settings, whatever kind declares them.
 import { useState } from "react";
-import { Form } from "react-bootstrap";
+import { Button, Form } from "react-bootstrap";
 import { useCatalogue, useFamily, type Setting } from "../api/catalogue";
 import { useEncoders } from "./api";
-import { applies, begun, kindOf, settingsOf, titleOf, turned, type Values } from "./kinds";
+import { applies, begun, filled, kindOf, settingsOf, titleOf, turned, type Values } from "./kinds";
 import { field, type RecipeBody } from "./paths";
 
 export interface Editing {
@@ -99,12 +99,60 @@ function SettingField({ setting, path, ...editing }: Editing & { setting: Settin
       return <EncoderField setting={setting} path={path} {...editing} />;
     case "kind":
       return <KindFields family={setting.kinds} path={path} label={setting.title} {...editing} />;
+    case "kinds":
+      return <KindsField setting={setting} path={path} {...editing} />;
     case "group":
       return <GroupField setting={setting} path={path} {...editing} />;
     default:
       // What has no field of its own stands in the JSON.
       return null;
   }
+}
+
+/** A list of kinds, each with its settings; one more is added from a menu. */
+function KindsField({ setting, path, ...editing }: Editing & { setting: Setting; path: string }) {
+  const catalogue = useCatalogue();
+  const family = useFamily(setting.kinds);
+  const list = (field(editing.body, path) ?? []) as Values[];
+  return (
+    <div className="kinds">
+      <label htmlFor={path}>{setting.title}</label>
+      {list.map((one, at) => (
+        <div key={`${at}${String(one[family.key])}`} className="one-kind">
+          <KindFields family={setting.kinds} path={`${path}[${at}]`} label={`${at + 1}`} {...editing} />
+          <Button
+            size="sm"
+            variant="link"
+            className="p-0"
+            onClick={() =>
+              editing.set(
+                path,
+                list.filter((_, place) => place !== at),
+              )
+            }
+          >
+            take out
+          </Button>
+        </div>
+      ))}
+      <Form.Select
+        id={path}
+        size="sm"
+        value=""
+        onChange={(event) =>
+          editing.set(path, [...list, filled(catalogue, setting.kinds, { [family.key]: event.target.value })])
+        }
+      >
+        <option value="">{list.length ? "add another" : "none; add one"}</option>
+        {family.kinds.map((kind) => (
+          <option key={kind.name} value={kind.name}>
+            {kind.title}
+          </option>
+        ))}
+      </Form.Select>
+      {editing.wrong[path] && <div className="wrong">{editing.wrong[path]}</div>}
+    </div>
+  );
 }
 
 /** Settings that stand together; where they may be left out, a tick brings them. */

@@ -46,11 +46,20 @@ export function filled(catalogue: Catalogue, name: string, values: Values): Valu
   const family = catalogue.families[name];
   if (!family) return values;
   const named: Values = { [family.key]: family.kinds[0]?.name, ...values };
-  const settings = settingsOf(family, kindOf(family, named[family.key]));
-  const whole: Values = { ...startOf(settings), ...named };
-  for (const setting of settings)
-    if (setting.kinds)
+  return withKinds(catalogue, settingsOf(family, kindOf(family, named[family.key])), named);
+}
+
+/** Settings that stand together, those that are younger included, and those of kinds that they name. */
+export function withKinds(catalogue: Catalogue, settings: Setting[], values: Values): Values {
+  const whole: Values = { ...startOf(settings), ...values };
+  for (const setting of settings) {
+    if (setting.type === "kind")
       whole[setting.name] = filled(catalogue, setting.kinds, (whole[setting.name] ?? {}) as Values);
+    if (setting.type === "kinds")
+      whole[setting.name] = ((whole[setting.name] ?? []) as Values[]).map((one) =>
+        filled(catalogue, setting.kinds, one),
+      );
+  }
   return whole;
 }
 
@@ -72,7 +81,11 @@ export function turned(catalogue: Catalogue, name: string, values: Values, to: s
 
 /** Whether a setting does anything beside the others as they are. */
 export const applies = (setting: Setting, values: Values): boolean =>
-  Object.entries(setting.when).every(([name, wanted]) => wanted.includes(String(values[name])));
+  Object.entries(setting.when).every(([name, wanted]) => {
+    const value = String(values[name]);
+    // "any" stands for all but an empty one.
+    return wanted.includes(value) || (wanted.includes("any") && value !== "");
+  });
 
 /** The settings of a kind in a few words: `ef 80`. */
 export function summaryOf(family: Family, name: string, settings: Values): string {

@@ -1,5 +1,6 @@
 // Where a stage and the pin cross.
 import { useAsked } from "../api/queries";
+import { useBeside } from "../before/beside";
 import type { Asked } from "../api/client";
 import { PinnedContext } from "../labels/Judged";
 import { LabelBar } from "../labels/LabelBar";
@@ -43,7 +44,7 @@ export function StageView() {
   const stage = useStage() ?? "fused";
   const pin = usePin();
   const branch = useNamedBranch();
-  const asked = useAsked(pin.question, pin.text);
+  const asked = useAsked(pin.question, pin.text, useBeside());
   const mode = useLabelMode();
   if (pin.question === null && pin.text === null) {
     const View = WHOLE[stage];

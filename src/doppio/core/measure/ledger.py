@@ -3,7 +3,18 @@
 from collections.abc import Iterable
 
 from doppio.core.measure.relevance import Relevance
-from doppio.core.trace import CONTEXT, FUSED, NO_ANSWER, OVER_BUDGET, RERANKED, UNDER_FLOOR, StageTrace, Trace
+from doppio.core.trace import (
+    ANOTHER_VERSION,
+    CONTEXT,
+    FUSED,
+    NO_ANSWER,
+    OVER_BUDGET,
+    PASSED_OVER,
+    RERANKED,
+    UNDER_FLOOR,
+    StageTrace,
+    Trace,
+)
 
 DELIVERED = "delivered"
 CUT = "cut by chunking"
@@ -66,8 +77,14 @@ def cause(trace: Trace, relevance: Relevance, answerable: bool) -> str:
     if NO_ANSWER in context.reasons:
         return HELD_EMPTY
     met = relevance.at(context).any_of(context.chunks).nonzero()[0].tolist()
+    reasons = {context.reasons[place] for place in met}
     # What was chosen and did not fit was lost to the budget, even where another passage was not chosen.
-    return BUDGET if any(context.reasons[place] == OVER_BUDGET for place in met) else CROWDED_OUT
+    if OVER_BUDGET in reasons:
+        return BUDGET
+    if reasons & {PASSED_OVER, ANOTHER_VERSION}:
+        return CROWDED_OUT
+    # It was looked at and stood too low to be chosen.
+    return DROPPED if trace.has(RERANKED) else LOST_IN_FUSION
 
 
 def ledger(causes: Iterable[str]) -> dict[str, int]:

@@ -8,6 +8,9 @@ from doppio.core.branches.kind import BRANCHES
 from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
 from doppio.core.kinds import Family, Setting
+from doppio.core.question.joins.kind import JOINS
+from doppio.core.question.kind import SEARCH_TERMS, WORDINGS
+from doppio.core.question.settings import QUESTION
 from doppio.core.reranking.kind import COMMON, HEAVIEST, MOST_SCORERS, SCORERS
 from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.kind import SELECTION
@@ -19,6 +22,9 @@ PARTS: tuple[tuple[str, Family[Any]], ...] = (
     ("chunking", RULES),
     ("branches[]", BRANCHES),
     ("branches[].structure", STRUCTURES),
+    ("question.terms", SEARCH_TERMS),
+    ("question.wordings[]", WORDINGS),
+    ("question.join", JOINS),
     ("fusion", METHODS),
     ("select", SELECTION),
     ("select.versions", VERSIONS),
@@ -30,7 +36,14 @@ PARTS: tuple[tuple[str, Family[Any]], ...] = (
 
 def tables() -> str:
     """All parts of a recipe as they stand in docs/formats.md, for Doppio's own kinds."""
-    return "\n\n".join([_table(f"`{path}`", family) for path, family in PARTS] + [_rerank()])
+    return "\n\n".join([_table(f"`{path}`", family) for path, family in PARTS] + [_question(), _rerank()])
+
+
+def _question() -> str:
+    rows = ["| `question` | allowed (default) | applies |", "|---|---|---|"]
+    for setting in QUESTION:
+        rows += _rows(f".{setting.name}", setting)
+    return "\n".join(rows)
 
 
 def _table(title: str, family: Family[Any]) -> str:
@@ -84,7 +97,7 @@ def allowed(setting: Setting) -> str:
 
 def _values(setting: Setting, schema: dict[str, Any]) -> str:
     if setting.kinds:
-        return f"see `{setting.kinds}`"
+        return f"a list, each as in `{setting.kinds}`" if setting.many else f"see `{setting.kinds}`"
     if setting.inside:
         return "an object with"
     if setting.choices:

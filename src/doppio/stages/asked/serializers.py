@@ -2,8 +2,10 @@
 
 from rest_framework import serializers as s
 
+from doppio.stages.asked.beside import BesideSerializer
 
-class AskSerializer(s.Serializer):
+
+class AskSerializer(BesideSerializer):
     text = s.CharField(max_length=2000)
     recipe = s.IntegerField(required=False, help_text="The recipe in force where it is left out.")
 
@@ -58,12 +60,38 @@ class StageTraceSerializer(s.Serializer):
     )
 
 
+class WordingSerializer(s.Serializer):
+    """A wording of the question and what came of it; the question itself comes first."""
+
+    text = s.CharField(allow_blank=True)
+    source = s.CharField(  # type: ignore[assignment]
+        allow_blank=True, help_text="Empty for the question as it was asked."
+    )
+    words = s.DictField(
+        child=s.FloatField(), allow_null=True, help_text="What terms were searched by; null where it is all words."
+    )
+    cosine = s.FloatField(allow_null=True, help_text="Of its vector to the question's.")
+    kept = s.FloatField(help_text="Share of the question's terms that it keeps.")
+    dropped = s.CharField(allow_blank=True, help_text="Why it was not searched by.")
+    found = s.DictField(child=s.IntegerField(), help_text="Hits by branch.")
+    new = s.DictField(child=s.IntegerField(), help_text="Hits that no wording before it found.")
+
+
+class BeforeSerializer(s.Serializer):
+    """What happened before the search."""
+
+    wordings = WordingSerializer(many=True)
+    conditions = s.CharField(allow_blank=True)
+    allowed = s.IntegerField(allow_null=True, help_text="Chunks that may be found; null where all may.")
+
+
 class TraceSerializer(s.Serializer):
     question = s.CharField()
     recipe = s.CharField()
     tokens = s.IntegerField()
     seconds = s.DictField(child=s.FloatField())
     answered = s.FloatField(allow_null=True, help_text="Probability that any passage answers.")
+    asked = BeforeSerializer(allow_null=True, help_text="Null where the question was searched by as it stands.")
     stages = StageTraceSerializer(many=True)
 
 

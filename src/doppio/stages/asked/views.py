@@ -23,6 +23,7 @@ from doppio.questions.writing import change_question, remove_question, set_for, 
 from doppio.recipes.access import RECIPE, recipe_for
 from doppio.recipes.opened import NotBuilt, answered
 from doppio.recipes.services import core_recipe
+from doppio.stages.asked.beside import BesideSerializer, beside_of
 from doppio.stages.asked.serializers import (
     AskedBeforeSerializer,
     AskedSerializer,
@@ -98,15 +99,21 @@ class QuestionView(APIView):
     # To say that nothing answers it is a judgement; all else changes the question.
     least = {"PATCH": Role.JUDGE}
 
-    @extend_schema(parameters=[RECIPE], responses={200: AskedSerializer, 409: PROBLEM}, operation_id="question")
+    @extend_schema(
+        parameters=[RECIPE, BesideSerializer],
+        responses={200: AskedSerializer, 400: PROBLEM, 409: PROBLEM},
+        operation_id="question",
+    )
     @ASKING.turn()
     def get(self, request: Request, workspace: int, question: int) -> Response:
         """A question with its labels, asked now; without a trace where the indexes are not built."""
         space = workspace_of(request)
         row = get_object_or_404(space.questions.prefetch_related("spans__document__sections"), pk=question)
         recipe = recipe_for(space, request.query_params.get("recipe"))
+        beside = BesideSerializer(data=request.query_params)
+        beside.is_valid(raise_exception=True)
         try:
-            pipeline, trace = answered(space, core_recipe(recipe), row.text)
+            pipeline, trace = answered(space, core_recipe(recipe), row.text, beside_of(beside.validated_data))
         except NotBuilt:
             # Its answers can be shown and marked all the same.
             return Response(labelled_body(row))
@@ -166,7 +173,9 @@ class AskView(APIView):
         rows = workspace_of(request).asked.filter(asked_by=person(request))
         return Response(AskedBeforeSerializer(rows[:ASKED_SHOWN], many=True).data)
 
-    @extend_schema(request=AskSerializer, responses={200: AskedSerializer, 409: PROBLEM}, operation_id="ask")
+    @extend_schema(
+        request=AskSerializer, responses={200: AskedSerializer, 400: PROBLEM, 409: PROBLEM}, operation_id="ask"
+    )
     @ASKING.turn()
     def post(self, request: Request, workspace: int) -> Response:
         """Any question, asked now."""
@@ -174,5 +183,6 @@ class AskView(APIView):
         asked = AskSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
         recipe = recipe_for(space, asked.validated_data.get("recipe"))
-        pipeline, trace = ask(recipe, asked.validated_data["text"], person(request))
+        beside = beside_of(asked.validated_data)
+        pipeline, trace = ask(recipe, asked.validated_data["text"], person(request), beside)
         return Response(asked_body(space, pipeline, trace, None))

@@ -102,3 +102,9 @@ class ExplainRequestSerializer(s.Serializer):
     chunks = s.ListField(child=s.IntegerField(), max_length=100)
     recipe = s.IntegerField(required=False)
     branch = s.CharField(required=False, help_text="A sparse branch by its id; the first where it is left out.")
+    words = s.DictField(
+        child=s.FloatField(),
+        required=False,
+        allow_null=True,
+        help_text="What was searched by, with weights, where it is not the words of the text.",
+    )

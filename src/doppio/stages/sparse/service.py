@@ -1,10 +1,11 @@
 """A sparse branch as a whole, and why it scores chunks as it does."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from doppio.core.branches.bm25 import SparseBranch
 from doppio.core.branches.kind import SPARSE
+from doppio.core.branches.query import Query
 from doppio.core.branches.sparse.fields import FieldedIndex
 from doppio.core.branches.sparse.weighting import Weighting
 from doppio.core.pipeline import Pipeline
@@ -59,11 +60,21 @@ def _is_code(term: str) -> bool:
     return any(not sign.isalnum() for sign in term) and any(sign.isalpha() for sign in term)
 
 
-def explained(pipeline: Pipeline, identity: str | None, question: str, chunks: Sequence[int]) -> list[dict[str, Any]]:
+def explained(
+    pipeline: Pipeline,
+    identity: str | None,
+    question: str,
+    chunks: Sequence[int],
+    words: Mapping[str, float] | None = None,
+) -> list[dict[str, Any]]:
     """Term by term, why a branch scores chunks as it does, and where their texts hold those terms."""
     if identity is None or not chunks:
         return []
-    rows = pipeline.branches[identity].explain(question, list(chunks))
+    branch = pipeline.branches[identity]
+    if words is not None and hasattr(branch, "explain_asked"):
+        rows = branch.explain_asked(Query(question, words), list(chunks))
+    else:
+        rows = branch.explain(question, list(chunks))
     return [
         {
             "chunk": chunk,

@@ -115,4 +115,5 @@ class ExplainView(APIView):
         for chunk in chunks:
             check_chunk(pipeline, chunk)
         identity = chosen_branch(pipeline, SPARSE, asked.validated_data.get("branch"))
-        return Response(explained(pipeline, identity, asked.validated_data["text"], chunks))
+        values = asked.validated_data
+        return Response(explained(pipeline, identity, values["text"], chunks, values.get("words")))

@@ -1,5 +1,6 @@
 // The pinned question, what became of it, and what this stage did to it, in one sentence.
 import type { Asked } from "../../api/client";
+import { BeforeSearch } from "../../before/BeforeSearch";
 import { KeepQuestion, QuestionTools } from "../../questions/QuestionTools";
 import { TITLES, toneOfCause, type StageName } from "../../shell/pin";
 import { milliseconds } from "../../text/numbers";
@@ -59,6 +60,7 @@ export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
           </span>
         )}
       </div>
+      {stage !== "documents" && stage !== "chunks" && <BeforeSearch asked={asked} />}
       {asked.absent.count > 0 && <Absent absent={asked.absent} />}
     </div>
   );

@@ -146,7 +146,7 @@ export function SparsePinned({ asked }: { asked: Asked }) {
     .filter((chunk) => chunk.relevant && !stage?.chunks.includes(chunk.number))
     .map((chunk) => chunk.number);
   const shown = [...(stage?.chunks.slice(0, EXPLAINED) ?? []), ...missed.slice(0, EXPLAINED)];
-  const told = useExplained(asked.trace.question, stage ? shown : [], branch ?? "");
+  const told = useExplained(asked, stage ? shown : [], branch ?? "");
   if (!stage) return <NotHere />;
   const explained = told.data?.find((row) => row.chunk === chosen);
   if (stage.chunks.length === 0)

@@ -1,6 +1,6 @@
 // Hooks for a sparse branch: its index, its analysis, and why it scores chunks as it does.
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
-import { client, unwrap, type Schemas } from "../../api/client";
+import { client, unwrap, type Asked, type Schemas } from "../../api/client";
 import { useStamp } from "../../api/queries";
 import { useWorkspace } from "../../shell/workspace";
 
@@ -24,16 +24,18 @@ export function useSparseStage(branch: string | null) {
 }
 
 /** Term by term, why the sparse branch scores chunks for a question as it does. */
-export function useExplained(text: string, chunks: number[], branch: string) {
+export function useExplained(asked: Asked, chunks: number[], branch: string) {
+  const text = asked.trace.question;
+  const words = asked.trace.asked?.wordings[0]?.words ?? null;
   const workspace = useWorkspace();
   const [recipe, trial] = useStamp();
   return useQuery({
-    queryKey: ["explained", workspace, recipe, trial, text, chunks, branch],
+    queryKey: ["explained", workspace, recipe, trial, text, words, chunks, branch],
     queryFn: () =>
       unwrap(
         client.POST("/api/workspaces/{workspace}/stages/sparse/explained", {
           params: { path: { workspace } },
-          body: { text, chunks, branch },
+          body: { text, words, chunks, branch },
         }),
       ),
     enabled: recipe !== undefined && chunks.length > 0,

@@ -1,0 +1,60 @@
+"""What is said beside a question, for this once."""
+
+from django.test import SimpleTestCase, TestCase
+from rest_framework.serializers import ValidationError
+
+from doppio.stages.asked.beside import read_words
+from tests.server.workspace import make_workspace, measured
+
+
+class Words(SimpleTestCase):
+    def test_words_with_their_weights(self):
+        told = read_words("gust 1.5, E-417,  tower nine , ,wind 2")
+        self.assertEqual(told, {"gust": 1.5, "E-417": 1.0, "tower nine": 1.0, "wind": 2.0})
+        for text in ("gust 0", "gust 101", ", ".join(f"w{n}" for n in range(61))):
+            with self.assertRaises(ValidationError):
+                read_words(text)
+
+
+class Asked(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.space, cls.user = make_workspace("Beside")
+        cls.recipe, _ = measured(cls.space, rerank=None, select={"k": 3, "budget_tokens": 900})
+        cls.question = cls.space.questions.filter(unanswerable=False).first()
+
+    def setUp(self):
+        self.client.force_login(self.user)
+
+    def get(self, status=200, **given):
+        answer = self.client.get(f"/api/workspaces/{self.space.pk}/questions/{self.question.pk}", given)
+        self.assertEqual(answer.status_code, status, answer.content)
+        return answer.json()
+
+    def test_conditions_terms_and_wordings_of_an_asker_are_told_in_the_trace(self):
+        plain = self.get()
+        self.assertIsNone(plain["trace"]["asked"])
+        wanted = self.space.documents.order_by("name").first()
+        told = self.get(only=f"document is {wanted.name}", words="gust 2, wind", wording=["strong wind", "a storm"])
+        before = told["trace"]["asked"]
+        self.assertEqual(before["wordings"][0]["words"], {"gust": 2.0, "wind": 1.0})
+        self.assertEqual([one["text"] for one in before["wordings"][1:]], ["strong wind", "a storm"])
+        self.assertEqual(
+            {chunk["document"] for chunk in told["chunks"] if not chunk["relevant"]} - {wanted.pk}, set()
+        )
+        sparse = told["trace"]["stages"][0]
+        answer = self.client.post(
+            f"/api/workspaces/{self.space.pk}/stages/sparse/explained",
+            {"text": "?", "chunks": plain["trace"]["stages"][0]["chunks"][:1], "words": {"gust": 2.0}},
+            "application/json",
+        )
+        self.assertEqual([term["term"] for row in answer.json() for term in row["terms"]], ["gust"])
+        self.assertEqual(sparse["kind"], "branch")
+
+    def test_a_typed_question_takes_them_too_and_what_cannot_be_read_is_refused(self):
+        path = f"/api/workspaces/{self.space.pk}/ask"
+        answer = self.client.post(path, {"text": "When is it stopped?", "only": "title has zzz"}, "application/json")
+        self.assertEqual(answer.json()["trace"]["asked"]["allowed"], 0)
+        self.assertEqual(answer.json()["handed"]["pieces"], [])
+        self.assertIn("write a field", self.get(400, only="edition")["detail"])
+        self.assertIn("a weight is above 0", self.get(400, words="gust 0")["detail"])
