@@ -111,6 +111,8 @@ class Operations(TransactionTestCase):
         self.call("ask", {"text": "When does the gondola stop?"})
         self.call("askedBefore")
         self.call("whyNot", query=f"?question={rows[0]['id']}")
+        self.call("draft", {"body": self.saved.body})
+        self.call("askDraft", {"body": self.saved.body, "question": rows[0]["id"]})
         span = AnswerSpan.objects.first()
         AnswerSpan.objects.filter(pk=span.pk).update(lost=True, quote="A dog rides", start=None, end=None)
         self.call("lostLabels")

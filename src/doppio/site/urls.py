@@ -15,7 +15,7 @@ from doppio.stages.reranked.views import RestsOnView, ScorersView, TryScorerView
 handler500 = "doppio.site.health.server_error"
 handler404 = "doppio.site.errors.not_found"
 handler400 = "doppio.site.errors.bad_request"
-STAGES = ("line", "asked", "documents", "chunks", "sparse", "dense", "fused", "reranked")
+STAGES = ("line", "asked", "draft", "documents", "chunks", "sparse", "dense", "fused", "reranked")
 PARTS = ["library", "jobs", "imports", "recipes", "questions", "trials", *(f"stages.{stage}" for stage in STAGES)]
 urlpatterns = [
     path("sign-in", sign_in),

@@ -1,5 +1,6 @@
 // One hook for each thing that a screen shows.
 import { asParameters, type Beside } from "../before/beside";
+import { useDraft, useDraftMeasured } from "../draft/draft";
 import {
   keepPreviousData,
   useMutation,
@@ -7,7 +8,15 @@ import {
   useQueryClient,
   type QueryClient,
 } from "@tanstack/react-query";
-import { allPages, client, unwrap, type DocumentRow, type Job, type QuestionRow } from "./client";
+import {
+  allPages,
+  client,
+  unwrap,
+  type DocumentRow,
+  type Job,
+  type QuestionRow,
+  type RecipeDocument,
+} from "./client";
 import { useWorkspace } from "../shell/workspace";
 
 const BUSY_EVERY = 700;
@@ -71,21 +80,36 @@ export function useQuestions() {
 export function useAsked(question: number | null, text: string | null, beside: Beside) {
   const workspace = useWorkspace();
   const [recipe, trial] = useStamp();
+  const { draft } = useDraft(recipe);
+  const { error } = useDraftMeasured(draft);
+  // A draft that cannot be asked leaves the question to the recipe in force.
+  const body = error ? null : (draft?.body ?? null);
   return useQuery({
-    queryKey: ["asked", workspace, recipe, trial, question, text, beside],
+    queryKey: ["asked", workspace, recipe, trial, question, text, beside, body],
     queryFn: () =>
-      question !== null
+      body
         ? unwrap(
-            client.GET("/api/workspaces/{workspace}/questions/{question}", {
-              params: { path: { workspace, question }, query: asParameters(beside) },
+            client.POST("/api/workspaces/{workspace}/drafts/ask", {
+              params: { path: { workspace } },
+              body: {
+                body: body as RecipeDocument,
+                ...(question !== null ? { question } : { text: text ?? "" }),
+                ...asParameters(beside),
+              },
             }),
           )
-        : unwrap(
-            client.POST("/api/workspaces/{workspace}/ask", {
-              params: { path: { workspace } },
-              body: { text: text ?? "", ...asParameters(beside) },
-            }),
-          ),
+        : question !== null
+          ? unwrap(
+              client.GET("/api/workspaces/{workspace}/questions/{question}", {
+                params: { path: { workspace, question }, query: asParameters(beside) },
+              }),
+            )
+          : unwrap(
+              client.POST("/api/workspaces/{workspace}/ask", {
+                params: { path: { workspace } },
+                body: { text: text ?? "", ...asParameters(beside) },
+              }),
+            ),
     enabled: recipe !== undefined && (question !== null || text !== null),
     staleTime: Infinity,
   });

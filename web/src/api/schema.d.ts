@@ -330,6 +330,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The labelled questions under a recipe that need not be kept. */
+        post: operations["draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/drafts/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description One question, labelled or typed, under a recipe that need not be kept. */
+        post: operations["askDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/emptied": {
         parameters: {
             query?: never;
@@ -2077,6 +2111,61 @@ export interface components {
             places: components["schemas"]["QuotedAt"][];
             chosen: string;
         };
+        /** @description All labelled questions under a draft, as far as a few seconds go; asked again it goes on. */
+        Draft: {
+            questions: number;
+            /** @description So many of them so far. */
+            measured: number;
+            /** @description Of those measured. */
+            answerable: number;
+            /** Format: double */
+            seconds: number;
+            stages: components["schemas"]["DraftLevel"][];
+            delivered: number;
+            /** @description Null where the kept recipe is not measured. */
+            delivered_before: number | null;
+            ledger: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description Mean share of the answers' characters in the context.
+             */
+            coverage: number | null;
+            /**
+             * Format: double
+             * @description Mean tokens handed on.
+             */
+            tokens: number | null;
+            /** @description Questions that end otherwise, what is worse first. */
+            moved: components["schemas"]["MovedQuestion"][];
+        };
+        DraftLevel: {
+            stage: string;
+            kind: string;
+            in_play: number;
+            /** @description Under the kept recipe, of the same questions. */
+            before: number | null;
+        };
+        /** @description As parameters of an address, or among the fields of a typed question. */
+        DraftQuestion: {
+            /** @description Conditions on what may be found. */
+            only?: string;
+            /** @description Search terms instead of the recipe's, between commas, each with a weight after it unless it is 1. */
+            words?: string;
+            /** @description Other wordings. */
+            wording?: string[];
+            /** @description A recipe that need not be kept. */
+            body: unknown;
+            question?: number;
+            text?: string;
+        };
+        DraftRequest: {
+            /** @description A recipe that need not be kept. */
+            body: unknown;
+            /** @description What it is compared with; the one in force if left out. */
+            recipe?: number;
+        };
         /** @description What the levels of a line were measured on while the present documents are not measured. */
         Earlier: {
             documents: number | null;
@@ -2627,6 +2716,12 @@ export interface components {
             answers: number;
             /** @description Others that moved and were handed passages of it. */
             handed: number;
+        };
+        MovedQuestion: {
+            id: number;
+            text: string;
+            before: string;
+            now: string;
         };
         Named: {
             name: string;
@@ -5381,6 +5476,108 @@ export interface operations {
             404: components["responses"]["Problem404"];
             405: components["responses"]["Problem405"];
             409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftRequest"];
+                "multipart/form-data": components["schemas"]["DraftRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    askDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftQuestion"];
+                "multipart/form-data": components["schemas"]["DraftQuestion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Asked"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];

@@ -1,15 +1,16 @@
 // The line: seven stages from left to right, Sparse above Dense, each with its level. It is the navigation.
 import type { Line as LineData, StageLevel } from "../api/client";
 import { running, useStartTrial } from "../api/queries";
+import type { Measured } from "../draft/draft";
 import { Marker } from "../shell/Marker";
 import { STAGES, TITLES, useGo, useNamedBranch, useStage, type StageName } from "../shell/pin";
 import { useMay } from "../shell/workspace";
 import { counted, percent } from "../text/numbers";
 
-export function Line({ line }: { line: LineData }) {
+export function Line({ line, draft }: { line: LineData; draft?: Measured }) {
   const of = (kind: StageName) => line.stages.filter((stage) => stage.kind === kind);
   const block = (kind: StageName) => (
-    <Block key={kind} kind={kind} level={of(kind)[0]} total={line.answerable} />
+    <Block key={kind} kind={kind} level={of(kind)[0]} total={line.answerable} draft={draft} />
   );
   const families = (["sparse", "dense"] as const).map((kind) => ({ kind, levels: of(kind) }));
   const crowded = families.reduce((sum, { levels }) => sum + Math.max(levels.length, 1), 0) > 2;
@@ -24,6 +25,7 @@ export function Line({ line }: { line: LineData }) {
         first={place === 0}
         level={level}
         total={line.answerable}
+        draft={draft}
       />
     )),
   );
@@ -48,6 +50,7 @@ function Block({
   thin = false,
   title,
   first = true,
+  draft,
 }: {
   kind: StageName;
   level: StageLevel | undefined;
@@ -60,6 +63,7 @@ function Block({
   title?: string;
   /** Whether the key of the stage leads here. */
   first?: boolean;
+  draft?: Measured;
 }) {
   const go = useGo();
   const named = useNamedBranch();
@@ -125,6 +129,7 @@ function Block({
             >
               <span style={{ width: `${(100 * level.in_play!) / Math.max(total, 1)}%` }} />
             </span>
+            <OfDraft draft={draft} stage={level.stage} />
           </>
         ) : (
           <span className="facts">
@@ -139,6 +144,19 @@ function Block({
         )}
       </span>
     </button>
+  );
+}
+
+/** The level of a draft at a stage, over the questions that it was asked so far. */
+function OfDraft({ draft, stage }: { draft: Measured | undefined; stage: string }) {
+  const own = draft?.stages.find((row) => row.stage === stage);
+  if (!draft || !own || !draft.answerable) return null;
+  const apart = own.before === null ? 0 : own.in_play - own.before;
+  const told = `draft: ${own.in_play} of ${draft.answerable}${apart ? `, ${apart > 0 ? "+" : "−"}${Math.abs(apart)}` : ""}`;
+  return (
+    <span className="gauge of-draft d-block" role="img" aria-label={told} title={told}>
+      <span style={{ width: `${(100 * own.in_play) / draft.answerable}%` }} />
+    </span>
   );
 }
 

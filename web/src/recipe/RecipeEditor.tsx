@@ -1,8 +1,9 @@
 // Editing the recipe in force: every field of every stage; saving makes a new version and measures it.
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Button, Form, Offcanvas } from "react-bootstrap";
 import { useCatalogue } from "../api/catalogue";
 import type { Recipe } from "../api/client";
+import { differences, useDraft } from "../draft/draft";
 import { Segments } from "../shell/Segments";
 import { Loading } from "../shell/states";
 import { BranchParts } from "./BranchParts";
@@ -15,10 +16,23 @@ import { RerankPart } from "./RerankPart";
 import { KindFields, SettingFields } from "./SettingFields";
 import { useSaveRecipe } from "./api";
 
+// Milliseconds without a change after which a draft is asked.
+const PAUSE = 600;
+
 export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => void }) {
   const catalogue = useCatalogue();
   return (
-    <Offcanvas show onHide={close} placement="end" className="recipe-form" aria-labelledby="recipe-title">
+    // What it changes is seen beside it.
+    <Offcanvas
+      show
+      onHide={close}
+      placement="end"
+      backdrop={false}
+      scroll
+      enforceFocus={false}
+      className="recipe-form"
+      aria-labelledby="recipe-title"
+    >
       <Offcanvas.Header closeButton>
         <Offcanvas.Title as="h2" id="recipe-title">
           {recipe.name} v{recipe.version}, edited
@@ -37,15 +51,29 @@ export function RecipeEditor({ recipe, close }: { recipe: Recipe; close: () => v
 
 function Fields({ recipe, close }: { recipe: Recipe; close: () => void }) {
   const catalogue = useCatalogue();
-  const [body, setBody] = useState<RecipeBody>(() => {
+  const { draft, set: setDraft } = useDraft(recipe.id);
+  const [kept] = useState<RecipeBody>(() => {
     const given = recipe.body as unknown as RecipeBody;
     const whole = completed(given, (name, part) => filled(catalogue, name, part));
     return { ...whole, question: withKinds(catalogue, catalogue.question, (given.question ?? {}) as Values) };
   });
+  const [body, setBody] = useState<RecipeBody>(draft?.body ?? kept);
+  // What stands in the fields is tried beside the recipe in force once the typing pauses.
+  useEffect(() => {
+    const changes = differences(kept, body);
+    const waiting = setTimeout(
+      () => setDraft(changes.length ? { recipe: recipe.id, body, changes } : null),
+      PAUSE,
+    );
+    return () => clearTimeout(waiting);
+  }, [body, kept, recipe.id, setDraft]);
   const [raw, setRaw] = useState<string | null>(null);
   const [rawProblem, setRawProblem] = useState("");
   const [note, setNote] = useState("");
-  const save = useSaveRecipe(close);
+  const save = useSaveRecipe(() => {
+    setDraft(null);
+    close();
+  });
   const wrong = save.error ? problems(save.error.message) : {};
   const set = (path: string, value: unknown) => setBody((old) => withField(old, path, value));
   const editing = { body, set, wrong };
@@ -129,7 +157,13 @@ function Fields({ recipe, close }: { recipe: Recipe; close: () => void }) {
           <Button onClick={submit} disabled={save.isPending}>
             Save as new version
           </Button>
-          <Button variant="outline-secondary" onClick={close}>
+          <Button
+            variant="outline-secondary"
+            onClick={() => {
+              setDraft(null);
+              close();
+            }}
+          >
             Drop
           </Button>
         </div>

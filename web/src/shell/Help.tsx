@@ -11,6 +11,7 @@ const KEYS = [
   ["u", "labels, suggestions, judging: take the last step back"],
   ["a, w, x", "a suggested question: accept, reword, refuse"],
   ["d", "a passage that is judged: in its document, or alone"],
+  ["y, x", "a draft: keep it, drop it"],
   ["Esc", "take the pin away: see the stage as a whole"],
   ["?", "this card"],
 ];

@@ -2,8 +2,12 @@
 import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { NavLink, Outlet, useLocation } from "react-router";
+import type { Line as LineData } from "../api/client";
 import { useLine, useQuestions, useTrialsToCome } from "../api/queries";
 import { LabelModeProvider } from "../labels/mode";
+import { DraftBar } from "../draft/DraftBar";
+import { DraftProvider } from "../draft/DraftProvider";
+import { useDraft, useDraftMeasured } from "../draft/draft";
 import { Line } from "../line/Line";
 import { Drawer } from "../questions/Drawer";
 import { RecipeEditor } from "../recipe/RecipeEditor";
@@ -21,9 +25,18 @@ import { useMay, useOwnWorkspace } from "./workspace";
 export function Shell() {
   return (
     <LabelModeProvider>
-      <Frame />
+      <DraftProvider>
+        <Frame />
+      </DraftProvider>
     </LabelModeProvider>
   );
+}
+
+/** The line, with the levels of a draft below those of the recipe in force. */
+function DraftedLine({ line }: { line: LineData }) {
+  const { draft } = useDraft(line.recipe.id);
+  const { data } = useDraftMeasured(draft);
+  return <Line line={line} draft={draft ? data : undefined} />;
 }
 
 function Frame() {
@@ -108,7 +121,8 @@ function Frame() {
         <Shown query={line} what="Reading the line">
           {(data) => (
             <>
-              <Line line={data} />
+              <DraftedLine line={data} />
+              <DraftBar recipe={data.recipe} edit={() => setEditing(true)} />
               {data.job && <JobBar job={data.job} />}
             </>
           )}

@@ -1,5 +1,7 @@
 """Questions: the labelled ones with what became of them, and any other, asked now."""
 
+from typing import Any
+
 from django.db import transaction
 from django.db.models import Exists, OuterRef
 from django.shortcuts import get_object_or_404
@@ -10,6 +12,8 @@ from rest_framework.views import APIView
 
 from doppio.core.measure.ledger import cause
 from doppio.core.measure.relevance import relevance, relevance_of_each
+from doppio.core.question.reading import Beside
+from doppio.core.recipe.recipe import Recipe
 from doppio.jobs.turns import ASKING
 from doppio.library.access import check_role, membership_of, person, workspace_of
 from doppio.library.events import QUESTION_CHANGED, QUESTION_REMOVED, QUESTION_WRITTEN, note
@@ -113,20 +117,10 @@ class QuestionView(APIView):
         beside = BesideSerializer(data=request.query_params)
         beside.is_valid(raise_exception=True)
         try:
-            pipeline, trace = answered(space, core_recipe(recipe), row.text, beside_of(beside.validated_data))
+            return Response(labelled_answer(space, core_recipe(recipe), row, beside_of(beside.validated_data)))
         except NotBuilt:
             # Its answers can be shown and marked all the same.
             return Response(labelled_body(row))
-        labelled = core_question(row)
-        relevant = relevance(pipeline.chunks, positions(pipeline), labelled) if is_labelled(row) else None
-        body = asked_body(space, pipeline, trace, relevant)
-        body["question"] = question_row(row, None)
-        if relevant is not None:
-            each = relevance_of_each(pipeline.chunks, positions(pipeline), labelled.spans)
-            body["spans"] = shown_spans(row, each)
-            body["cause"] = cause(trace, relevant, labelled.answerable)
-        body["no_answers"] = no_answers(row)
-        return Response(body)
 
     @extend_schema(
         request=ChangeQuestionSerializer,
@@ -162,6 +156,27 @@ class QuestionView(APIView):
 
 def _editable(space: Workspace, number: int) -> Question:
     return get_object_or_404(space.questions.select_related("set", "workspace").prefetch_related("spans"), pk=number)
+
+
+def labelled_answer(space: Workspace, recipe: Recipe, row: Question, beside: Beside) -> dict[str, Any]:
+    """A question with its labels, asked now under a recipe.
+
+    Raises
+    ------
+    NotBuilt
+        If something of the recipe has to be built first.
+    """
+    pipeline, trace = answered(space, recipe, row.text, beside)
+    labelled = core_question(row)
+    relevant = relevance(pipeline.chunks, positions(pipeline), labelled) if is_labelled(row) else None
+    body = asked_body(space, pipeline, trace, relevant)
+    body["question"] = question_row(row, None)
+    if relevant is not None:
+        each = relevance_of_each(pipeline.chunks, positions(pipeline), labelled.spans)
+        body["spans"] = shown_spans(row, each)
+        body["cause"] = cause(trace, relevant, labelled.answerable)
+    body["no_answers"] = no_answers(row)
+    return body
 
 
 class AskView(APIView):
