@@ -269,7 +269,7 @@ class Words(unittest.TestCase):
         for word, weight in wanted.items():
             self.assertAlmostEqual(found.words[word], weight)
         own, others = np.array([1.0, 0.0]), np.array([[0.0, 1.0], [0.0, 3.0]])
-        moved = found.vector(own, others)
+        moved = found.moved(own, others)
         self.assertAlmostEqual(float(np.linalg.norm(moved)), 1.0, places=6)
         self.assertAlmostEqual(float(moved[1] / moved[0]), 0.5 * 2.0, places=6)
         self.assertEqual(way.wordings("x", corpus(first_hits=lambda: (np.array([]), np.array([]))), told), [])

@@ -2,7 +2,7 @@
 
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,7 +21,7 @@ from doppio.core.ranking import Ids
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.core.reranking.windowed import Candidate
-from doppio.core.searching import NOTHING_BESIDE, Searched, Searching
+from doppio.core.searching import NOTHING_BESIDE, Masks, Searched, Searching
 from doppio.core.select.context import packed
 from doppio.core.select.packing import first_groups
 from doppio.core.select.pool import Pool, VectorsOf
@@ -60,6 +60,7 @@ class Pipeline:
     branches : the opened branches by their ids
     reranker : where the recipe reranks
     tokens : counts the encoder's tokens of texts, which a recipe that widens needs
+    allowed : what conditions let be found; see `Searching`
     """
 
     recipe: Recipe
@@ -68,6 +69,7 @@ class Pipeline:
     branches: Mapping[str, Branch]
     reranker: Reranker | None
     tokens: TokenOffsets | None = None
+    allowed: Masks = field(default_factory=dict, repr=False, compare=False)
 
     def ask(self, question: str, beside: Beside = NOTHING_BESIDE) -> Trace:
         """Take one question through all stages; `beside` is what a person says with it for this once.
@@ -89,7 +91,7 @@ class Pipeline:
 
     @property
     def _searching(self) -> Searching:
-        return Searching(self.recipe, self.chunks, self.texts, self.branches, self._first_hits)
+        return Searching(self.recipe, self.chunks, self.texts, self.branches, self._first_hits, self.allowed)
 
     def _first_hits(self, rankings: Sequence[Ranking]) -> Ranking:
         fused = self._high(self.fuse(rankings))

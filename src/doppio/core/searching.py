@@ -34,6 +34,8 @@ from doppio.core.trace import AskedTrace, WordingTrace
 NOTHING_BESIDE = Beside()
 ENCODE, CONDITIONS, REWORD = "encode question", "conditions", "reword"
 Vectors = dict[str, NDArray[np.float32]]
+Masks = dict[tuple[str, str], NDArray[np.bool_]]
+MASKS_KEPT = 32
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,7 @@ class Searching:
     """The branches of a recipe, opened.
 
     fuse : makes one ranking of those of the branches, which feedback begins with
+    allowed : by conditions and what was known of documents, the chunks that may be found; what is lacking is added
     """
 
     recipe: Recipe
@@ -62,6 +65,7 @@ class Searching:
     texts: ChunkTexts
     branches: Mapping[str, Branch]
     fuse: Callable[[Sequence[Ranking]], Ranking]
+    allowed: Masks = field(default_factory=dict)
 
     def encoded(self, questions: Sequence[str]) -> Vectors:
         """Vectors of the questions by branch; branches with the same encoder share them."""
@@ -131,7 +135,14 @@ class Searching:
         """Which chunks may be found, None where all may, and the conditions as they were written."""
         written = ", ".join(text.strip() for text in (settings["conditions"], beside.conditions) if text.strip())
         conditions = read_conditions(written)
-        return allowed_chunks(conditions, self.chunks, self.texts) if conditions else None, written
+        if not conditions:
+            return None, written
+        key = written, self.texts.told_stamp()
+        if key not in self.allowed:
+            if len(self.allowed) >= MASKS_KEPT:
+                self.allowed.clear()
+            self.allowed[key] = allowed_chunks(conditions, self.chunks, self.texts)
+        return self.allowed[key], written
 
     def _counts(self, rankings: Sequence[Ranking]) -> dict[str, int]:
         pairs = zip(self.recipe.branches, rankings, strict=True)
@@ -157,7 +168,7 @@ class Searching:
         flat = [(row, wording) for row, found in enumerate(others) for wording in found]
         if not flat:
             return [(corpus.rankings, []) for corpus in corpora]
-        moved = self._moved([wording for _, wording in flat])
+        moved = self._encoded(flat, vectors)
         first = next(iter(moved), None)
         drifted = [
             drift(
@@ -207,14 +218,21 @@ class Searching:
             wording.text, wording.source, words, drifted.cosine, drifted.kept, drifted.dropped, found, new
         )
 
-    def _moved(self, wordings: Sequence[Wording]) -> Vectors:
-        """Vectors of wordings by branch, those with feedback moved towards what it came from."""
-        found = {name: own.copy() for name, own in self.encoded([wording.text for wording in wordings]).items()}
-        for identity, own in found.items():
+    def _encoded(self, flat: Sequence[tuple[int, Wording]], questions: Vectors) -> Vectors:
+        """Vectors of wordings by branch; those with feedback are the question's, moved."""
+        others = [at for at, (_, wording) in enumerate(flat) if not wording.near]
+        texts = [flat[at][1].text for at in others]
+        encoded = self.encoded(texts) if texts else {}
+        found = {}
+        for identity, asked in questions.items():
+            own = asked[[row for row, _ in flat]].copy()
+            if others:
+                own[others] = encoded[identity]
             vectors_of = getattr(self.branches[identity], "vectors_of", None)
-            for row, wording in enumerate(wordings):
+            for at, (row, wording) in enumerate(flat):
                 if vectors_of is not None and wording.near and wording.pull:
-                    own[row] = wording.vector(own[row], vectors_of(list(wording.near)))
+                    own[at] = wording.moved(asked[row], vectors_of(list(wording.near)))
+            found[identity] = own
         return found
 
 

@@ -99,6 +99,14 @@ class RecordedTexts:
         self._check(chunks)
         return [told[owner] for owner in owners]
 
+    def told_stamp(self) -> str:
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "SELECT max(changed_at)::text FROM library_document WHERE id = ANY(%s::bigint[])",
+                [list(self.corpus.documents)],
+            )
+            return str(cursor.fetchone()[0])
+
     def documents_told(self) -> list[DocumentTold]:
         rows = Document.objects.filter(pk__in=self.corpus.documents).values_list("pk", "name", "title", "metadata")
         told = {pk: DocumentTold(name, title, metadata) for pk, name, title, metadata in rows}
@@ -172,10 +180,11 @@ class RecordedTexts:
         return [titled_path(title, path) for title, path in zip(self.titles(chunks), paths, strict=True)]
 
     def _paths(self, chunks: Sequence[int]) -> list[Sequence[str]]:
-        owners = self.owners(chunks)
-        paths = section_headings(set(owners))
+        facts = self.facts(chunks)
         sections = self.table.section[list(chunks)].tolist()
-        return [paths.get(place, ()) for place in zip(owners, sections, strict=True)]
+        return [
+            facts[owner].paths.get(section, ()) for owner, section in zip(self.owners(chunks), sections, strict=True)
+        ]
 
 
 def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str]]:

@@ -51,6 +51,9 @@ class ChunkTexts(Protocol):
     def documents_told(self) -> list[DocumentTold]:
         """What is known of every document, in the order of the corpus."""
 
+    def told_stamp(self) -> str:
+        """Another text whenever what is known of some document is another."""
+
     def titles(self, chunks: Sequence[int]) -> list[str]:
         """Titles of the documents that the chunks are of."""
 
@@ -141,6 +144,9 @@ class CorpusTexts:
 
     def metadata(self, chunks: Sequence[int]) -> list[Mapping[str, Any]]:
         return [self.documents[self.table.document[chunk]].metadata for chunk in chunks]
+
+    def told_stamp(self) -> str:
+        return ""
 
     def documents_told(self) -> list[DocumentTold]:
         return [DocumentTold(one.id, one.title, one.metadata) for one in self.documents]

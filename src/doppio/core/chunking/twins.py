@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from zlib import crc32
 
 import numpy as np
@@ -10,6 +11,10 @@ from numpy.typing import NDArray
 from doppio.core.text.units import folded_words
 
 SHINGLE = 3
+# Of so few texts all pairs are compared at once.
+FEW = 256
+# Passages come again with every question.
+TEXTS_KEPT = 8192
 BANDS, ROWS = 16, 4
 _PRIME = np.uint64((1 << 61) - 1)
 
@@ -41,6 +46,8 @@ def near_identical(texts: Sequence[str], *, least: float = 0.8, seed: int = 7) -
     filled = [row for row, held in enumerate(sets) if len(held)]
     if len(filled) < 2:
         return []
+    if len(filled) <= FEW:
+        return _among_few(sets, filled, least)
     random = np.random.default_rng(seed)
     factors = random.integers(1, 1 << 31, BANDS * ROWS, dtype=np.uint64)
     shifts = random.integers(0, 1 << 31, BANDS * ROWS, dtype=np.uint64)
@@ -70,6 +77,20 @@ def near_identical(texts: Sequence[str], *, least: float = 0.8, seed: int = 7) -
     return sorted((twins for twins in found if twins.alike >= least), key=lambda t: (-t.alike, t.one, t.other))
 
 
+def _among_few(sets: Sequence[NDArray[np.uint64]], filled: Sequence[int], least: float) -> list[Twins]:
+    """The same where every pair is compared."""
+    _, columns = np.unique(np.concatenate([sets[row] for row in filled]), return_inverse=True)
+    lengths = np.array([len(sets[row]) for row in filled])
+    held = np.zeros((len(filled), int(columns.max()) + 1), np.float32)
+    held[np.repeat(np.arange(len(filled)), lengths), columns.ravel()] = 1
+    shared = (held @ held.T).astype(np.float64)
+    alike = shared / (lengths[:, None] + lengths[None, :] - shared)
+    pairs = zip(*np.triu(alike >= least, 1).nonzero(), strict=True)
+    found = [Twins(filled[one], filled[other], float(alike[one, other])) for one, other in pairs]
+    return sorted(found, key=lambda twins: (-twins.alike, twins.one, twins.other))
+
+
+@lru_cache(maxsize=TEXTS_KEPT)
 def _shingles(text: str) -> NDArray[np.uint64]:
     terms = folded_words(text)
     hashes = np.array([crc32(term.encode()) for term in terms if term], np.uint64)

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import regex
@@ -55,7 +56,7 @@ class Condition:
         if word == "has":
             return asked in told
         if word == "is":
-            return regex.fullmatch(regex.escape(asked).replace(r"\*", ".*"), told) is not None
+            return _pattern(asked).fullmatch(told) is not None
         order = _compared(value, wanted)
         return order is not None and (order >= 0 if word == "from" else order <= 0)
 
@@ -136,6 +137,11 @@ def allowed_chunks(conditions: Sequence[Condition], table: ChunkTable, texts: Ch
 def fields_of(conditions: Sequence[Condition]) -> list[str]:
     """Fields of the metadata that conditions name."""
     return [condition.field for condition in conditions if condition.field not in OWN]
+
+
+@lru_cache(maxsize=256)
+def _pattern(wanted: str) -> regex.Pattern[str]:
+    return regex.compile(regex.escape(wanted).replace(r"\*", ".*"), regex.DOTALL)
 
 
 def _compared(value: Value, wanted: str) -> int | None:

@@ -40,7 +40,7 @@ class Wording:
 
     source : where it comes from, for people
     words : what branches of terms search by; None where it is the words of the text
-    near : chunks that its vector is moved towards
+    near : chunks that the question's vector is moved towards; without any its vector is that of the text
     pull : how far: the mean vector of those chunks is added so many times
     """
 
@@ -50,8 +50,8 @@ class Wording:
     near: tuple[int, ...] = ()
     pull: float = 0.0
 
-    def vector(self, own: NDArray[np.float32], others: NDArray[np.float32]) -> NDArray[np.float32]:
-        """Its vector from that of its text and those of the chunks: (d,) float32, as long as that of the text."""
+    def moved(self, own: NDArray[np.float32], others: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Its vector from that of the question and those of the chunks: (d,) float32, as long as the question's."""
         moved = own + self.pull * others.mean(axis=0)
         length = float(np.linalg.norm(moved))
         return np.asarray(moved * (float(np.linalg.norm(own)) / length) if length else own, np.float32)

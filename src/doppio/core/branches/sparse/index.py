@@ -257,6 +257,9 @@ class SparseIndex:
         allowed: NDArray[np.bool_] | None = None,
     ) -> Iterator[tuple[Ids, Scores]]:
         """Rankings of many questions, in their order, on several threads; the scans hold no lock."""
+        if len(questions) == 1:
+            yield self.search(questions[0], depth, weighting, allowed=allowed)
+            return
         with ThreadPoolExecutor(threads) as pool:
             yield from pool.map(lambda terms: self.search(terms, depth, weighting, allowed=allowed), questions)
 

@@ -61,7 +61,7 @@ class AsNeeded:
                 if held[range] >= settings["share"] and range != own[place]:
                     ladders[place], reasons[place] = (range,), f"its whole section: {held[range]} hits stand in it"
         foremost = None
-        if settings["broad"] is not None and len(pool) and self._broad(pool) >= settings["broad"]:
+        if settings["broad"] is not None and len(pool) and self._broad(pool, settings["broad"]) >= settings["broad"]:
             for place, steps in self._around(pool, sections, settings):
                 if steps[0] != own[place]:
                     ladders[place] = tuple(steps)
@@ -74,7 +74,11 @@ class AsNeeded:
                     ladders[place], reasons[place] = (range,), "to the ends of its sentences"
         return Widened(tuple(ladders), tuple(reasons), foremost)
 
-    def _broad(self, pool: Pool) -> float:
+    def _broad(self, pool: Pool, least: float) -> float:
+        # A heading can only make it broader, and is read where that would decide.
+        alone, most = broadness(pool.question), broadness(pool.question, [pool.question])
+        if alone >= least or most < least:
+            return alone
         headings = [text.rsplit("\n", 1)[-1] for text in pool.source.headings(pool.chunks.tolist())]
         return broadness(pool.question, headings)
 
