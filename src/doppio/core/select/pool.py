@@ -1,7 +1,7 @@
 """What steps between the last ranking and the context look at: passages, and what is known of them."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -34,8 +34,11 @@ class Pool:
         return len(self.chunks)
 
     def some(self, places: NDArray[np.int64]) -> "Pool":
-        """The passages at these places, in that order."""
-        return Pool(self.question, self.chunks[places], self.scores[places], self.table, self.source, self.vectors_of)
+        """The passages at these places, in that order; what has been read of them is not read again."""
+        found = replace(self, chunks=self.chunks[places], scores=self.scores[places])
+        if "texts" in self.__dict__:
+            found.__dict__["texts"] = [self.texts[place] for place in places.tolist()]
+        return found
 
     @cached_property
     def texts(self) -> list[str]:
