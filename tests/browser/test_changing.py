@@ -102,6 +102,15 @@ class Changing(Page):
         self.click(".before button", "As the recipe says")
         self.see("Searched by all of its words", ".before .fold")
         self.assertFalse(self.all(".before .wordings"))
+        self.click("button", "Side by side")
+        self.until(lambda _: len(self.all(".columns li")) > 10)
+        columns = len(self.all(".columns section"))
+        other = RecipeVersion.objects.exclude(in_force=True).first()
+        Select(self.one("[aria-label='Add a recipe']")).select_by_value(str(other.pk))
+        self.until(lambda _: len(self.all(".columns section")) == columns + 1)
+        self.breaks_no_rule("side by side")
+        self.click("[data-column=sparse] button")
+        self.until(lambda _: len(self.all(".columns section")) == columns)
 
     def test_a_job_that_waits_is_cancelled_from_the_line(self):
         self.open("/line/chunks")

@@ -25,6 +25,7 @@ SOURCES = (
     "stages/context/empty.ts",
     "recipe/scorers.ts",
     "stages/sparse/analysis.ts",
+    "columns/lineUp.ts",
 )
 KINDS = catalogue()
 CATALOGUE = json.dumps(KINDS)
@@ -49,6 +50,16 @@ class Interface(unittest.TestCase):
         answer = json.loads(self.node.stdout.readline() or '{"error": "Node has ended"}')
         self.assertNotIn("error", answer, answer.get("error"))
         return answer["values"]
+
+    def test_the_same_passage_of_several_lists_has_one_number(self):
+        cell = lambda document, start, end: {"document": document, "start": start, "end": end}  # noqa: E731
+        case = [
+            [cell(1, 0, 100), cell(1, 100, 200), cell(2, 0, 50)],
+            [cell(1, 90, 190), cell(2, 0, 50), cell(3, 0, 9)],
+            [cell(1, 0, 200), cell(2, 40, 140)],
+        ]
+        [got] = self.call("columns/lineUp", "[m.lineUp(it), [...m.held(m.lineUp(it))]]", [case])
+        self.assertEqual(got, [[[0, 1, 2], [1, 2, 3], [0, 4]], [[0, 2], [1, 2], [2, 2], [3, 1], [4, 1]]])
 
     def test_offsets_count_code_points_as_python_does(self):
         dice = random.Random(7)

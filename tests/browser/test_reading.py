@@ -91,7 +91,7 @@ class Reading(Page):
         self.retype(box, '{"format": "doppio-recipe/1", "speed": 3}')
         self.click("button", "Save as new version")
         self.see("speed: unknown key; allowed are", ".offcanvas")
-        self.click("button", "Drop")
+        self.click(".offcanvas button", "Drop")
         self.until(lambda _: not self.all(".offcanvas.show"))
 
     def test_words_are_found_and_pages_stand_beside_the_text(self):
@@ -148,7 +148,7 @@ class Reading(Page):
         self.assertEqual(self.one("[id='branches[1].structure.ef_search']").get_attribute("value"), "80")
         self.retype(self.one("[id='select.k']"), "60")
         self.see("select.k: 60 is above rerank.shortlist", "[data-cost=some]")
-        self.click("button", "Drop")
+        self.click(".offcanvas button", "Drop")
 
     def test_a_link_lets_a_person_in_once(self):
         link = f"{self.live_server_url}/enter/{make_entry_link(User.objects.get())}"

@@ -334,6 +334,8 @@ class InAPipeline(unittest.TestCase):
         self.assertEqual(len(context.passed), 2)
         self.assertIn(PASSED_OVER, context.reasons)
         self.assertEqual(float(context.repeated[0]), 0.0)
+        # What is measured is what was chosen.
+        self.assertEqual(context.ranking.tolist(), context.passed.tolist())
         self.assertEqual(len(context.chunks), len(trace.stage("fused").passed))
         gone = int(context.chunks[context.reasons.index(PASSED_OVER)])
         document = int(pipeline.chunks.document[gone])

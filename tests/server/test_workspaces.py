@@ -17,7 +17,7 @@ from tests.server.workspace import make_workspace
 
 # What each role may do at least; all other operations that change something take an editor.
 READING = {"ask", "cutDocument", "chunkFigures", "explain", "analyse", "readSynonyms", "matches", "buildCost",
-           "takeMemberOut"}  # fmt: skip
+           "takeMemberOut", "draft", "askDraft"}  # fmt: skip
 JUDGING = {"giveLabel", "placeLabel", "gradeLabel", "removeLabel", "judgePassage", "takeJudgementBack"}
 OWNING = {"renameWorkspace", "removeWorkspace", "emptyWorkspace", "inviteMember", "changeMember"}
 # These are about no workspace that one has to be a member of.

@@ -13,8 +13,9 @@ BRANCH, FUSED, RERANKED, CONTEXT = "branch", "fused", "reranked", "context"
 BEYOND, OVER_BUDGET = "beyond what goes on", "over the budget"
 NO_ANSWER = "held to have no answer"
 PASSED_OVER, ANOTHER_VERSION = "passed over for what is new", "another version stands for it"
+BELOW = "below those that were chosen"
 UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND = "under the floor", "under the floor and beyond what goes on"
-_OUT = {UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, OVER_BUDGET, NO_ANSWER, PASSED_OVER, ANOTHER_VERSION}
+_OUT = {UNDER_FLOOR, UNDER_FLOOR_AND_BEYOND, OVER_BUDGET, NO_ANSWER, PASSED_OVER, ANOTHER_VERSION, BELOW}
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,6 @@ type Wording = Schemas["Wording"];
 export function BeforeSearch({ asked }: { asked: Asked }) {
   const beside = useBeside();
   const [open, setOpen] = useState(!isNothing(beside));
-  if (!asked.built) return null;
   return (
     <section className="before" aria-label="Before the search">
       <button className="fold" aria-expanded={open} onClick={() => setOpen(!open)}>

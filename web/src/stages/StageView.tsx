@@ -1,6 +1,8 @@
 // Where a stage and the pin cross.
+import { useState } from "react";
 import { useAsked } from "../api/queries";
 import { useBeside } from "../before/beside";
+import { SideBySide } from "../columns/SideBySide";
 import type { Asked } from "../api/client";
 import { PinnedContext } from "../labels/Judged";
 import { LabelBar } from "../labels/LabelBar";
@@ -46,6 +48,7 @@ export function StageView() {
   const branch = useNamedBranch();
   const asked = useAsked(pin.question, pin.text, useBeside());
   const mode = useLabelMode();
+  const [columns, setColumns] = useState(false);
   if (pin.question === null && pin.text === null) {
     const View = WHOLE[stage];
     return <View />;
@@ -55,10 +58,16 @@ export function StageView() {
     <Shown query={asked} what="Asking">
       {(data) => (
         <PinnedContext value={data}>
-          <PinHead asked={data} stage={stage} />
+          <PinHead asked={data} stage={stage} columns={columns} setColumns={setColumns} />
           {mode.on && data.question && <LabelBar asked={data} />}
           <div className="body" key={`${pin.question}${pin.text}${stage}${branch}`}>
-            {data.built || stage === "documents" ? <View asked={data} /> : <NotBuilt detail={NOT_BUILT} />}
+            {columns && data.built ? (
+              <SideBySide asked={data} />
+            ) : data.built || stage === "documents" ? (
+              <View asked={data} />
+            ) : (
+              <NotBuilt detail={NOT_BUILT} />
+            )}
           </div>
         </PinnedContext>
       )}

@@ -16,7 +16,7 @@ from doppio.core.select.versions.kind import VERSIONS, instead_of
 from doppio.core.select.widening.around import merged
 from doppio.core.select.widening.kind import WIDENING, Widened
 from doppio.core.text.units import TokenOffsets
-from doppio.core.trace import ANOTHER_VERSION, BEYOND, OVER_BUDGET, PASSED_OVER
+from doppio.core.trace import ANOTHER_VERSION, BELOW, OVER_BUDGET, PASSED_OVER
 
 NOT_FITTING = "not widened: over the budget"
 
@@ -140,7 +140,7 @@ def _chosen(
     # What would not have been taken anyway was not passed over.
     near = first_groups(groups, k)
     why = ["" for _ in ordered] + [
-        ANOTHER_VERSION if stands[at] != at else PASSED_OVER if near[at] else BEYOND for at in left.tolist()
+        ANOTHER_VERSION if stands[at] != at else PASSED_OVER if near[at] else BELOW for at in left.tolist()
     ]
     places = np.concatenate([ordered, left]).astype(np.int64)
     instead = np.where(stands == every, -1, pool.chunks[stands])[places] if rule.chooses else None

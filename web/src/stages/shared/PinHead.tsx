@@ -1,4 +1,5 @@
 // The pinned question, what became of it, and what this stage did to it, in one sentence.
+import { Button } from "react-bootstrap";
 import type { Asked } from "../../api/client";
 import { BeforeSearch } from "../../before/BeforeSearch";
 import { KeepQuestion, QuestionTools } from "../../questions/QuestionTools";
@@ -10,7 +11,18 @@ import { WhyNot } from "./WhyNot";
 /** Ends of a question that has its answer, or whose answer no chunk holds. */
 const FINE = ["delivered", "cut by chunking", ""];
 
-export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
+export function PinHead({
+  asked,
+  stage,
+  columns,
+  setColumns,
+}: {
+  asked: Asked;
+  stage: StageName;
+  /** Whether stages and recipes stand side by side instead of the view of one stage. */
+  columns: boolean;
+  setColumns: (columns: boolean) => void;
+}) {
   const total = Object.values(asked.trace.seconds).reduce((sum, value) => sum + value, 0);
   const answer = asked.spans[0];
   return (
@@ -60,7 +72,20 @@ export function PinHead({ asked, stage }: { asked: Asked; stage: StageName }) {
           </span>
         )}
       </div>
-      {stage !== "documents" && stage !== "chunks" && <BeforeSearch asked={asked} />}
+      {stage !== "documents" && stage !== "chunks" && asked.built && (
+        <div className="before-line">
+          <BeforeSearch asked={asked} />
+          <Button
+            size="sm"
+            variant="link"
+            className="p-0"
+            aria-pressed={columns}
+            onClick={() => setColumns(!columns)}
+          >
+            {columns ? "One stage" : "Side by side"}
+          </Button>
+        </div>
+      )}
       {asked.absent.count > 0 && <Absent absent={asked.absent} />}
     </div>
   );
