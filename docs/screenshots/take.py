@@ -10,6 +10,7 @@ from urllib.parse import urlsplit
 
 from selenium import webdriver
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select, WebDriverWait
 
 FLAGS = (
@@ -32,7 +33,7 @@ VIEWS = {
     "trials": ("/trials", None),
     "sweeps": ("/trials/sweeps", None),
     "gates": ("/trials/gates", None),
-    "recipe": ("/line/fused", None),
+    "recipe": ("/line/context", PINNED),
     "begin": ("/begin", None),
     "labelling": ("/line/documents", PINNED),
     "suggested": ("/questions/suggested", None),
@@ -47,6 +48,20 @@ def press(text: str):
     def step(driver, wait) -> None:
         wait.until(lambda d: d.find_element(By.XPATH, path).is_enabled())
         driver.find_element(By.XPATH, path).click()
+
+    return step
+
+
+def drafted(field: str, value: str):
+    """A step that changes a field of the open editor and waits until its draft has been asked some questions."""
+
+    def step(driver, wait) -> None:
+        typed = wait.until(lambda d: d.find_element(By.ID, field))
+        driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", typed)
+        typed.send_keys(Keys.CONTROL, "a")
+        typed.send_keys(value)
+        wait.until(lambda d: "Delivered" in d.find_element(By.CSS_SELECTOR, ".draft-bar").text)
+        time.sleep(12)
 
     return step
 
@@ -137,7 +152,7 @@ def gate(driver, wait) -> None:
 
 
 STEPS = {
-    "recipe": (press("Edit recipe"),),
+    "recipe": (press("Edit recipe"), drafted("select.k", "3")),
     "sparse-analysis": (press("Analysis playground"),),
     "dense-speed": (press("Speed and exactness"), measured("Measure structures", "[data-structure]")),
     "reranked-fit": (press("Fit to labels"), measured("Fit to labels", ".fit")),
