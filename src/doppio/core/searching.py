@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from doppio.core.at_hand import kept
 from doppio.core.branches.kind import Branch
 from doppio.core.branches.query import Query, search
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
@@ -80,10 +81,9 @@ class Searching:
             found[identity] = by_encoder[encoder.digest]
         return found
 
-    def plain(self, questions: Sequence[str], branch: Settings, vectors: Vectors) -> list[Ranking]:
+    def plain(self, questions: Sequence[str], own: Settings, vectors: Vectors) -> list[Ranking]:
         """What one branch finds for questions as they stand."""
-        identity = branch["id"]
-        return self.branches[identity].search_many(questions, vectors.get(identity), branch["depth"])
+        return self._found(own, [Query(question) for question in questions], vectors, None)
 
     def searched(self, questions: Sequence[str], beside: Beside = NOTHING_BESIDE) -> list[Searched]:
         """What the branches find for each question; seconds are shared out over the questions."""
@@ -138,11 +138,8 @@ class Searching:
         if not conditions:
             return None, written
         key = written, self.texts.told_stamp()
-        if key not in self.allowed:
-            if len(self.allowed) >= MASKS_KEPT:
-                self.allowed.clear()
-            self.allowed[key] = allowed_chunks(conditions, self.chunks, self.texts)
-        return self.allowed[key], written
+        make = partial(allowed_chunks, conditions, self.chunks, self.texts)
+        return kept(self.allowed, key, make, MASKS_KEPT), written
 
     def _counts(self, rankings: Sequence[Ranking]) -> dict[str, int]:
         pairs = zip(self.recipe.branches, rankings, strict=True)
@@ -180,36 +177,35 @@ class Searching:
             )
             for at, (row, wording) in enumerate(flat)
         ]
-        kept = [at for at, one in enumerate(drifted) if not one.dropped]
-        queries = [Query(flat[at][1].text, flat[at][1].words) for at in kept]
-        some = {identity: found[kept] for identity, found in moved.items()}
-        ranked = [self._found(own, queries, some, allowed) if kept else [] for own in branches]
-        place = {at: number for number, at in enumerate(kept)}
+        near = [at for at, one in enumerate(drifted) if not one.dropped]
+        queries = [Query(flat[at][1].text, flat[at][1].words) for at in near]
+        some = {identity: found[near] for identity, found in moved.items()}
+        ranked = [self._found(own, queries, some, allowed) if near else [] for own in branches]
+        place = {at: number for number, at in enumerate(near)}
+        lists = [[[ranking] for ranking in corpus.rankings] for corpus in corpora]
+        traces: list[list[WordingTrace]] = [[] for _ in corpora]
+        for at, (row, wording) in enumerate(flat):
+            new = [found[place[at]] for found in ranked] if at in place else []
+            traces[row].append(self._trace(wording, drifted[at], lists[row], new))
+            for before, own in zip(lists[row], new, strict=False):
+                before.append(own)
         join, told = JOINS.get(settings["join"]["kind"]), settings["join"]
-        result = []
-        for row, corpus in enumerate(corpora):
-            lists = [[ranking] for ranking in corpus.rankings]
-            traces = []
-            for at, (owner, wording) in enumerate(flat):
-                if owner != row:
-                    continue
-                new = [found[place[at]] for found in ranked] if at in place else None
-                traces.append(self._trace(wording, drifted[at], lists, new))
-                if new is not None:
-                    lists = [[*before, own] for before, own in zip(lists, new, strict=True)]
-            joined = [
+        joined = [
+            [
                 _first(join.joined(found, told), branch["depth"]) if len(found) > 1 else found[0]
-                for found, branch in zip(lists, branches, strict=True)
+                for found, branch in zip(each, branches, strict=True)
             ]
-            result.append((joined, traces))
-        return result
+            for each in lists
+        ]
+        return list(zip(joined, traces, strict=True))
 
     def _trace(
-        self, wording: Wording, drifted: Drifted, lists: Sequence[Sequence[Ranking]], own: Sequence[Ranking] | None
+        self, wording: Wording, drifted: Drifted, lists: Sequence[Sequence[Ranking]], own: Sequence[Ranking]
     ) -> WordingTrace:
+        """What came of a wording; `own` is nothing where it was not searched by."""
         found: dict[str, int] = {}
         new: dict[str, int] = {}
-        for branch, before, ranking in zip(self.recipe.branches, lists, own or [], strict=False):
+        for branch, before, ranking in zip(self.recipe.branches, lists, own, strict=False):
             known = np.concatenate([chunks for chunks, _ in before])
             found[branch["id"]] = len(ranking[0])
             new[branch["id"]] = int((~np.isin(ranking[0], known)).sum())

@@ -12,6 +12,7 @@ from django.db import connection
 from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
 from doppio.core.chunking.table import ChunkTable, DocumentTold
 from doppio.core.errors import DocumentError
+from doppio.core.text.document import PAGE
 from doppio.library.corpus import Corpus
 from doppio.library.models import Document, Section
 
@@ -68,6 +69,23 @@ class KnownFacts:
 
 
 known_facts = KnownFacts()
+
+
+CUT_OUT = "substring(d.text FROM w.low + 1 FOR w.high - w.low)"
+LINES_AND_PAGE = (
+    "regexp_count(left(d.text, w.low), E'\\n') + 1, regexp_count(left(d.text, w.high), E'\\n') + 1, "
+    "CASE WHEN d.pages > 0 THEN (SELECT max((b->>3)::int) FROM jsonb_array_elements(d.blocks) b "
+    f"WHERE b->>0 = '{PAGE}' AND (b->>1)::int <= w.low) END"
+)
+
+
+@dataclass(frozen=True)
+class Cited:
+    """A range of a document and where it stands; the page is 0 where the document has none."""
+
+    text: str
+    lines: tuple[int, int]
+    page: int
 
 
 @dataclass(frozen=True)
@@ -129,17 +147,28 @@ class RecordedTexts:
         return self._ranges(chunks, start[rows].tolist(), end[rows].tolist())
 
     def _ranges(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[str]:
+        return [text for (text,) in self._told(CUT_OUT, chunks, starts, ends)]
+
+    def cited(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[Cited]:
+        """Ranges of the documents that the chunks are of, with the lines and the page where each stands."""
+        rows = self._told(f"{CUT_OUT}, {LINES_AND_PAGE}", chunks, starts, ends)
+        return [Cited(text, (first, last), page or 0) for text, first, last, page in rows]
+
+    def _told(
+        self, columns: str, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]
+    ) -> list[tuple[Any, ...]]:
+        """What a query tells of each range `w.low` to `w.high` of a document `d` as it was cut."""
         if not len(chunks):
             return []
         with connection.cursor() as cursor:
             cursor.execute(
-                "SELECT substring(d.text FROM w.low + 1 FOR w.high - w.low) "
+                f"SELECT {columns} "
                 "FROM unnest(%s::bigint[], %s::text[], %s::int[], %s::int[]) "
                 "WITH ORDINALITY AS w(id, digest, low, high, place) "
                 "JOIN library_document d ON d.id = w.id AND d.digest = w.digest ORDER BY w.place",
                 [self.owners(chunks), self._digests(chunks), list(starts), list(ends)],
             )
-            found = [text for (text,) in cursor.fetchall()]
+            found = cursor.fetchall()
         if len(found) != len(chunks):
             raise DocumentError(CHANGED)
         return found

@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { Button } from "react-bootstrap";
 import type { Recipe } from "../api/client";
 import { useSaveRecipe } from "../recipe/api";
+import { keysElsewhere } from "../shell/keysElsewhere";
 import { GOOD, useGo } from "../shell/pin";
 import { percent } from "../text/numbers";
 import { mustBuild, useDraft, useDraftMeasured, type Measured } from "./draft";
@@ -19,11 +20,9 @@ export function DraftBar({ recipe, edit }: { recipe: Recipe; edit: () => void })
   useEffect(() => {
     if (!draft) return;
     function pressed(event: KeyboardEvent) {
-      const target = event.target as HTMLElement;
-      if (event.ctrlKey || event.metaKey || event.altKey || target.closest(".modal, .offcanvas")) return;
-      if (["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName)) return;
+      if (keysElsewhere(event) || document.querySelector("[data-keys='own']")) return;
       if (event.key === "y" && !pending) keep();
-      if (event.key === "x" && !document.querySelector("[data-keys='own']")) set(null);
+      if (event.key === "x") set(null);
     }
     window.addEventListener("keydown", pressed);
     return () => window.removeEventListener("keydown", pressed);

@@ -9,6 +9,7 @@ import { Loading } from "../shell/states";
 import { Reader } from "../stages/documents/Reader";
 import { duration } from "../text/numbers";
 import { useJudgeCalls, type Pool, type ToJudge } from "./api";
+import { keysElsewhere } from "../shell/keysElsewhere";
 
 const GRADES = [
   [0, "no answer"],
@@ -93,8 +94,7 @@ export function JudgePool({ pool }: { pool: Pool }) {
 
   useEffect(() => {
     function pressed(event: KeyboardEvent) {
-      if (event.ctrlKey || event.metaKey || event.altKey) return;
-      if ((event.target as HTMLElement).closest(".modal, .offcanvas, input, textarea, select")) return;
+      if (keysElsewhere(event)) return;
       if (/^[0-3]$/.test(event.key)) grade(Number(event.key));
       else if (event.key === "u") undo();
       else if (event.key === "d") setReading(!reading);

@@ -6,6 +6,7 @@ import { useQuestionSets } from "../questions/sets";
 import { Empty, Shown } from "../shell/states";
 import { useMay } from "../shell/workspace";
 import { useDecide, useOpenAgain, useSuggestions, type Suggestion } from "./api";
+import { keysElsewhere } from "../shell/keysElsewhere";
 
 type State = "open" | "taken" | "refused";
 interface Card {
@@ -81,9 +82,7 @@ function Cards({ found, more }: { found: Suggestion[]; more: () => void }) {
 
   useEffect(() => {
     function pressed(event: KeyboardEvent) {
-      const target = event.target as HTMLElement;
-      if (!mayEdit || event.ctrlKey || event.metaKey || event.altKey) return;
-      if (target.closest(".modal, .offcanvas, input, textarea, select")) return;
+      if (!mayEdit || keysElsewhere(event)) return;
       if (event.key === "a") settle(at, cards[at]!.words);
       else if (event.key === "x") settle(at, null);
       else if (event.key === "w" && cards[at]?.state === "open") setRewording(true);

@@ -16,7 +16,6 @@ from doppio.core.branches.sparse.settings import ANALYSIS, FIELDS, FIELDS_SCHEMA
 from doppio.core.branches.sparse.terms import (
     analysis_of,
     field_weights,
-    fielded_terms,
     terms_of,
     weighed_fielded_terms,
     weighed_terms,
@@ -68,11 +67,7 @@ class SparseBranch:
         return self.index.fields["body"] if isinstance(self.index, FieldedIndex) else self.index
 
     def search_many(self, questions: Sequence[str], vectors: NDArray | None, depth: int) -> list[Ranking]:
-        branch, index = self.settings, self.index
-        if isinstance(index, FieldedIndex):
-            weights = field_weights(branch)
-            return [index.search(fielded_terms(branch, text), depth, weights, branch["k1"]) for text in questions]
-        return list(index.search_many([terms_of(branch, text) for text in questions], depth, weighting_of(branch)))
+        return self.search_asked([Query(text) for text in questions], vectors, depth, None)
 
     def search_asked(
         self, queries: Sequence[Query], vectors: NDArray | None, depth: int, allowed: Allowed

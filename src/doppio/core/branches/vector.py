@@ -41,8 +41,7 @@ class DenseBranch:
         return MEASURES[self.settings["metric"]]
 
     def search_many(self, questions: Sequence[str], vectors: NDArray | None, depth: int) -> list[Ranking]:
-        assert vectors is not None
-        return self.index.search_many(vectors, depth, self.settings["structure"])
+        return self.search_asked([Query(text) for text in questions], vectors, depth, None)
 
     def search_asked(
         self, queries: Sequence[Query], vectors: NDArray | None, depth: int, allowed: Allowed

@@ -14,6 +14,12 @@ def ranges(low: Rows, lengths: Rows) -> Rows:
     return found
 
 
+def named(of_each: NDArray[np.bool_], now: Rows) -> NDArray[np.bool_]:
+    """What is said of each row's number, and False for a row that is deleted; `now` is as in `rows_of`."""
+    # A deleted one has the number -1, the last of these.
+    return np.append(of_each, False)[now] if now.size else of_each
+
+
 def rows_of(now: Rows, count: int, wanted: Rows) -> tuple[NDArray[np.bool_], Rows]:
     """Which of the wanted numbers a segment has, and in which of its rows.
 

@@ -134,11 +134,6 @@ def allowed_chunks(conditions: Sequence[Condition], table: ChunkTable, texts: Ch
     return kept
 
 
-def fields_of(conditions: Sequence[Condition]) -> list[str]:
-    """Fields of the metadata that conditions name."""
-    return [condition.field for condition in conditions if condition.field not in OWN]
-
-
 @lru_cache(maxsize=256)
 def _pattern(wanted: str) -> regex.Pattern[str]:
     return regex.compile(regex.escape(wanted).replace(r"\*", ".*"), regex.DOTALL)

@@ -1,7 +1,7 @@
 """From a question to what is searched by: its search terms, its other wordings, and which of them drifted too far."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,7 +36,7 @@ class Drifted:
 
     cosine: float | None
     kept: float
-    dropped: str = field(default="")
+    dropped: str = ""
 
 
 def changes_nothing(settings: Settings) -> bool:

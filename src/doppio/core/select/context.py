@@ -203,7 +203,6 @@ class _Counted:
         )
         self._read = list(zip(rows, tokens.token_offsets(texts), strict=True))
         # What a document hands on beside its text, such as carried fields, is in each passage's cost already.
-        self._beside: dict[int, int] = {}
         beside = np.maximum(own_costs - [self._tokens(*row) for row in own.tolist()], 0)
         self._beside = dict(zip(own[:, 0].tolist(), beside.tolist(), strict=True))
         self._known = {tuple(row): int(cost) for row, cost in zip(own.tolist(), own_costs.tolist(), strict=True)}

@@ -6,17 +6,15 @@ from itertools import takewhile
 from typing import Any
 
 import numpy as np
-from django.db import connection
 
+from doppio.core.measure.judged import Range, hosts
+from doppio.core.measure.measuring import handed_at
 from doppio.core.measure.relevance import Relevance
 from doppio.core.pipeline import Pipeline
 from doppio.core.select.writing import BETWEEN, Citable, written
-from doppio.core.text.document import PAGE
 from doppio.core.trace import CONTEXT, StageTrace, Trace
 from doppio.library.texts import RecordedTexts
 from doppio.stages.asked.inside import inside
-
-Range = tuple[int, int, int]
 
 
 @dataclass
@@ -29,25 +27,13 @@ class Piece:
 
 def pieces_of(stage: StageTrace, pipeline: Pipeline) -> list[Piece]:
     """What is handed on, in the order in which it is written."""
+    assert stage.written is not None
     found: dict[int, Piece] = {}
-    written_at = stage.written if stage.written is not None else stage.kept.cumsum() * stage.kept
-    for row in range(len(stage.chunks)):
-        if not stage.kept[row]:
-            continue
-        place = int(written_at[row])
-        found.setdefault(place, Piece(range_of(stage, pipeline, row), [])).rows.append(row)
+    ranges = hosts(stage.chunks, pipeline.chunks, handed_at(stage))
+    for row, (place, on) in enumerate(zip(stage.written.tolist(), stage.kept.tolist(), strict=True)):
+        if on:
+            found.setdefault(place, Piece(ranges[row], [])).rows.append(row)
     return [found[place] for place in sorted(found)]
-
-
-def range_of(stage: StageTrace, pipeline: Pipeline, row: int) -> Range:
-    """What a passage hands on: document, start and end."""
-    chunk, table = int(stage.chunks[row]), pipeline.chunks
-    document, start, end = (
-        (table.document[chunk], table.host_start[chunk], table.host_end[chunk])
-        if stage.ranges is None
-        else stage.ranges[row].tolist()
-    )
-    return int(document), int(start), int(end)
 
 
 def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> dict[str, Any]:
@@ -58,7 +44,7 @@ def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -
     assert isinstance(texts, RecordedTexts)
     firsts = [int(stage.chunks[piece.rows[0]]) for piece in pieces]
     owners, facts = texts.owners(firsts), texts.facts(firsts)
-    read = _read([(owner, piece.range[1], piece.range[2]) for owner, piece in zip(owners, pieces, strict=True)])
+    read = texts.cited(firsts, [piece.range[1] for piece in pieces], [piece.range[2] for piece in pieces])
     spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
     template = pipeline.recipe.select["template"]
     found, parts = [], []
@@ -121,27 +107,3 @@ def _found(pipeline: Pipeline, stage: StageTrace, piece: Piece) -> list[dict[str
             {"start": int(table.start[chunk]) - piece.range[1], "end": int(table.end[chunk]) - piece.range[1]}
         )
     return sorted(found, key=lambda one: one["start"])
-
-
-@dataclass(frozen=True)
-class _Read:
-    text: str
-    lines: tuple[int, int]
-    page: int
-
-
-def _read(ranges: list[Range]) -> list[_Read]:
-    """Texts of ranges of recorded documents, their first and last lines, and the page each begins on; one query."""
-    if not ranges:
-        return []
-    with connection.cursor() as cursor:
-        cursor.execute(
-            "SELECT substring(d.text FROM w.low + 1 FOR w.high - w.low), "
-            "regexp_count(left(d.text, w.low), E'\\n') + 1, regexp_count(left(d.text, w.high), E'\\n') + 1, "
-            "CASE WHEN d.pages > 0 THEN (SELECT max((b->>3)::int) FROM jsonb_array_elements(d.blocks) b "
-            "WHERE b->>0 = %s AND (b->>1)::int <= w.low) END "
-            "FROM unnest(%s::bigint[], %s::int[], %s::int[]) WITH ORDINALITY AS w(id, low, high, place) "
-            "JOIN library_document d ON d.id = w.id ORDER BY w.place",
-            [PAGE, *(list(column) for column in zip(*ranges, strict=True))],
-        )
-        return [_Read(text, (first, last), page or 0) for text, first, last, page in cursor.fetchall()]

@@ -30,6 +30,8 @@ from doppio.trials.services import latest_trial
 # Seconds that one look at a draft may take; what is left is done by the next.
 AT_ONCE = 3.0
 MOVED_SHOWN, CORPORA_KEPT, DRAFTS_KEPT = 40, 2, 12
+# Settings of branches whose lists stay at hand: each holds a list a question.
+RANKINGS_KEPT = 24
 # All of the context, whatever its k.
 COVERAGE = "coverage@1000"
 
@@ -112,7 +114,10 @@ def _measured(held: Held, pipeline: Pipeline, until: float) -> dict[int, Found]:
         held.found.popitem(last=False)
     if len(found) == len(held.questions):
         return found
-    rankings = pipeline.rankings([one.text for one in held.questions], held.rankings.setdefault(cut, {}))
+    known = held.rankings.setdefault(cut, {})
+    rankings = pipeline.rankings([one.text for one in held.questions], known)
+    while len(known) > RANKINGS_KEPT:
+        known.pop(next(iter(known)))
     if pipeline.reranker is not None:
         kept = held.pairs.setdefault(cut, {})
         pipeline = replace(pipeline, reranker=pipeline.reranker.keeping(kept))
@@ -158,7 +163,7 @@ def _body(
         {
             "stage": stage,
             "kind": kind,
-            "in_play": own.get(stage, 0),
+            "in_play": own[stage],
             "before": sum(bool(was.in_play.get(stage)) for was in kept) if len(kept) == len(both) else None,
         }
         for stage, kind in stage_kinds(draft).items()

@@ -20,7 +20,7 @@ from doppio.core.branches.dense.metric import (
     shown,
 )
 from doppio.core.branches.dense.structure import Structure
-from doppio.core.kernels.rows import rows_of
+from doppio.core.kernels.rows import named, rows_of
 from doppio.core.ranking import Ids, Scores, best_of
 
 VECTORS = "vectors"
@@ -136,8 +136,7 @@ class DenseIndex:
         """Rows that are proposed, among those that may be found."""
         if allowed is None:
             return self._proposed(segment, dead, questions, depth, settings)
-        # A row that is deleted has the number -1, the last of these.
-        there = np.append(allowed, False)[segment.now] if segment.now.size else allowed
+        there = named(allowed, segment.now)
         rows = np.flatnonzero(there)
         if len(rows) <= FEW * len(segment.vectors):
             return [rows] * len(questions)

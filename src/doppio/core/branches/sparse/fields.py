@@ -25,10 +25,10 @@ from doppio.core.branches.sparse.field_scan import (
     scan_fields_all,
     share_from,
 )
-from doppio.core.branches.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex, not_allowed
+from doppio.core.branches.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex
 from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all
 from doppio.core.branches.sparse.weighting import Weighting
-from doppio.core.kernels.rows import rows_of
+from doppio.core.kernels.rows import named, rows_of
 from doppio.core.ranking import Ids, Scores, best_of
 
 # Terms whose chunks have been counted over the fields.
@@ -101,7 +101,7 @@ class FieldedIndex:
         size = 0
         for place, (now, dead) in enumerate(self._segments):
             if allowed is not None:
-                dead = not_allowed(allowed, now)
+                dead = ~named(allowed, now)
             pairs = self._pairs(place, asked, weights)
             chunks = len(self.fields[self._names[0]].segments[place].postings)
             given = *pairs, np.array([weight for _, _, weight in asked]), k1, self._lists(place, weights)

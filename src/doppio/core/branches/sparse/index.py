@@ -14,7 +14,7 @@ from doppio.core.branches.explained import TermShare
 from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all, scan_all, scan_best, vector_units
 from doppio.core.branches.sparse.weighting import DIRICHLET, TF_IDF, Weighting, block_units, on_grid, share_of
-from doppio.core.kernels.rows import rows_of
+from doppio.core.kernels.rows import named, rows_of
 from doppio.core.ranking import Ids, Scores, best_of
 
 # Terms as they come, or each with its weight.
@@ -36,12 +36,6 @@ class Asked:
     held: int
     weight: float
     slope: float
-
-
-def not_allowed(allowed: NDArray[np.bool_], now: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Which chunks of a segment may not be found: (n,) bool; `now` as a segment has it."""
-    # A deleted one has the number -1, the last of these.
-    return ~(np.append(allowed, False)[now] if now.size else allowed)
 
 
 class Zeros:
@@ -226,7 +220,7 @@ class SparseIndex:
         for place, (segment, dead) in enumerate(zip(self.segments, self._dead, strict=True)):
             p = segment.postings
             if allowed is not None:
-                dead = not_allowed(allowed, segment.now)
+                dead = ~named(allowed, segment.now)
             known = [(p.number(term.term), term.weight, term.slope) for term in asked]
             known = [entry for entry in known if entry[0] >= 0]
             if not known:

@@ -41,7 +41,7 @@ class KeyTerms:
         most = max(rarity, default=0.0) or 1.0
         ranked = sorted(zip(rest, rarity, strict=True), key=lambda pair: -pair[1])
         weights = {word: value / most if settings["by_rarity"] else 1.0 for word, value in ranked}
-        found = dict(list((first | {word: weight for word, weight in weights.items() if weight > 0}).items()))
+        found = first | {word: weight for word, weight in weights.items() if weight > 0}
         # A question of small words alone is asked as it is.
         return dict(list(found.items())[: settings["most"]]) or None
 
