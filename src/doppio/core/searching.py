@@ -83,7 +83,8 @@ class Searching:
 
     def plain(self, questions: Sequence[str], own: Settings, vectors: Vectors) -> list[Ranking]:
         """What one branch finds for questions as they stand."""
-        return self._found(own, [Query(question) for question in questions], vectors, None)
+        identity = own["id"]
+        return self.branches[identity].search_many(questions, vectors.get(identity), own["depth"])
 
     def searched(self, questions: Sequence[str], beside: Beside = NOTHING_BESIDE) -> list[Searched]:
         """What the branches find for each question; seconds are shared out over the questions."""
