@@ -103,6 +103,25 @@ class Kept(unittest.TestCase):
                 np.testing.assert_array_equal(stage.scores, fresh.scores, f"{message}: {stage.stage}")
 
 
+class Expanded(Kept):
+    def recipe(self, **changes):
+        wide = {"id": "wide", "kind": "expanded", "depth": 30, "passage_terms": 4, "question_terms": 3}
+        return recipe(chunking=CHUNKING, branches=[wide], rerank=None, **changes)
+
+    def test_added_words_follow_the_corpus_and_are_merged_as_they_are(self):
+        store = self.root / "store"
+        steps = ({"a": 0, "b": 0}, {"a": 0, "b": 1, "c": 0}, {"b": 1, "c": 0, "d": 2}, {"c": 0, "d": 2}, {})
+        for place, versions in enumerate(steps):
+            builder, key, pipeline = self.build(versions, store)
+            _, _, fresh = self.build(versions, self.root / f"fresh-{place}")
+            self.assert_same_answers(pipeline, fresh, f"{versions}")
+            with mock.patch("doppio.core.store.segments.MOST_PARTS", 1):
+                builder.compact(builder.keys(key, self.recipe()).chunks)
+            self.assertEqual(builder.missing(builder.keys(key, self.recipe())), [])
+            again = builder.open(key, self.recipe(), pipeline.texts)
+            self.assert_same_answers(again, fresh, f"{versions}, merged")
+
+
 class Changing(Kept):
     @settings(max_examples=12)
     @given(

@@ -51,6 +51,34 @@ class Asked(TestCase):
         self.assertEqual([term["term"] for row in answer.json() for term in row["terms"]], ["gust"])
         self.assertEqual(sparse["kind"], "branch")
 
+    def test_words_that_a_branch_adds_are_told_and_left_out(self):
+        wide = {"id": "wide", "kind": "expanded", "passage_terms": 5, "question_terms": 4}
+        fusion = {"method": "scaled-scores", "weights": {"wide": 1}}
+        saved, _ = measured(self.space, branches=[wide], fusion=fusion, rerank=None)
+        at, own = f"/api/workspaces/{self.space.pk}/stages/sparse", {"recipe": saved.pk}
+        index = self.client.get(f"{at}/index", own).json()
+        self.assertTrue(index["facts"]["adds"])
+        plain = self.get(**own)["trace"]["stages"][0]
+        chunk = plain["chunks"][0]
+        asked = {"text": self.question.text, "chunks": [chunk], **own}
+        [row] = self.client.post(f"{at}/explained", asked, "application/json").json()
+        self.assertAlmostEqual(sum(term["share"] for term in row["terms"]), plain["scores"][0], places=4)
+        added = [term for term in row["terms"] if term["added_to_question"]]
+        self.assertEqual(len(added), 4)
+        self.assertEqual({term["in_question"] for term in added}, {0.2})
+        given = self.client.get(f"{at}/added/{chunk}", own).json()
+        self.assertTrue(given)
+        self.assertTrue(all(0 < term["weight"] < 1 for term in given))
+        without = ", ".join(term["term"] for term in added)
+        [row] = self.client.post(f"{at}/explained", {**asked, "without": without}, "application/json").json()
+        self.assertFalse([term for term in row["terms"] if term["added_to_question"]])
+        fewer = self.get(**own, without=without)["trace"]["stages"][0]
+        self.assertAlmostEqual(
+            sum(term["share"] for term in row["terms"]), dict(zip(fewer["chunks"], fewer["scores"], strict=True))[chunk],
+            places=4,
+        )  # fmt: skip
+        self.assertEqual(self.client.get(f"{at}/added/{chunk}", {"recipe": self.recipe.pk}).json(), [])
+
     def test_a_typed_question_takes_them_too_and_what_cannot_be_read_is_refused(self):
         path = f"/api/workspaces/{self.space.pk}/ask"
         answer = self.client.post(path, {"text": "When is it stopped?", "only": "title has zzz"}, "application/json")

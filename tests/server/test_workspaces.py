@@ -137,6 +137,7 @@ class Roles(Sending, TestCase):
             "label": AnswerSpan.objects.first().pk, "document": self.workspace.documents.first().pk,
             "number": self.workspace.question_sets.get().pk, "page": 1, "job": 0, "brought_in": 0, "file": 0,
             "pool": 0, "item": 0, "event": 0, "sweep": 0, "gate": 0, "trial": 0, "run": 0,
+            "chunk": 0,
         }  # fmt: skip
 
     def status(self, client, method, path, member):

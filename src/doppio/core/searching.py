@@ -101,7 +101,7 @@ class Searching:
             seconds[CONDITIONS] = spent / each
         corpora = [_Asked(self, settings) for _ in questions]
         queries = [
-            Query(question, words_of(question, corpus, settings, beside))
+            Query(question, words_of(question, corpus, settings, beside), beside.without)
             for question, corpus in zip(questions, corpora, strict=True)
         ]
         ranked = [timed(partial(self._found, own, queries, vectors, allowed)) for own in self.recipe.branches]
@@ -179,7 +179,7 @@ class Searching:
             for at, (row, wording) in enumerate(flat)
         ]
         near = [at for at, one in enumerate(drifted) if not one.dropped]
-        queries = [Query(flat[at][1].text, flat[at][1].words) for at in near]
+        queries = [Query(flat[at][1].text, flat[at][1].words, beside.without) for at in near]
         some = {identity: found[near] for identity, found in moved.items()}
         ranked = [self._found(own, queries, some, allowed) if near else [] for own in branches]
         place = {at: number for number, at in enumerate(near)}

@@ -1261,6 +1261,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/sparse/added/{chunk}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The terms that a sparse branch added to a chunk when it was indexed, the heaviest first. */
+        get: operations["addedTerms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/sparse/analysis": {
         parameters: {
             query?: never;
@@ -1528,6 +1545,14 @@ export interface components {
             count: number;
             documents: components["schemas"]["NamedDocument"][];
         };
+        AddedTerm: {
+            term: string;
+            /**
+             * Format: double
+             * @description What part of an occurrence it counts for.
+             */
+            weight: number;
+        };
         Agreed: {
             judges: string[];
             items: number;
@@ -1578,6 +1603,8 @@ export interface components {
             words?: string;
             /** @description Other wordings. */
             wording?: string[];
+            /** @description Terms, between commas, that branches which add some leave out. */
+            without?: string;
             text: string;
             /** @description The recipe in force where it is left out. */
             recipe?: number;
@@ -2155,6 +2182,8 @@ export interface components {
             words?: string;
             /** @description Other wordings. */
             wording?: string[];
+            /** @description Terms, between commas, that branches which add some leave out. */
+            without?: string;
             /** @description A recipe that need not be kept. */
             body: unknown;
             question?: number;
@@ -2213,6 +2242,8 @@ export interface components {
             words?: {
                 [key: string]: number;
             } | null;
+            /** @description Added terms to leave out. */
+            without?: string;
         };
         Explained: {
             chunk: number;
@@ -3500,6 +3531,61 @@ export interface components {
                     /** @default 10 */
                     over_fetch: number;
                 };
+            } | {
+                /** @enum {unknown} */
+                kind: "expanded";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+                /**
+                 * Format: encoder
+                 * @default compact-english
+                 */
+                encoder: string;
+                /** @default 40 */
+                passage_terms: number;
+                /** @default 0.6 */
+                passage_weight: number;
+                /** @default 20 */
+                question_terms: number;
+                /** @default 0.2 */
+                question_weight: number;
+                /** @default 20000 */
+                words: number;
+                /** @default 1.2 */
+                k1: number;
+                /** @default 0.75 */
+                b: number;
+                /** @default {} */
+                analysis: {
+                    /**
+                     * @default en
+                     * @enum {unknown}
+                     */
+                    language: "any" | "ar" | "da" | "de" | "el" | "en" | "es" | "fi" | "fr" | "hu" | "id" | "it" | "nl" | "no" | "pt" | "ro" | "ru" | "sv" | "tr";
+                    /** @default true */
+                    stem: boolean;
+                    /** @default true */
+                    stop_words: boolean;
+                    /** @default true */
+                    keep_codes: boolean;
+                    /**
+                     * @default pairs
+                     * @enum {unknown}
+                     */
+                    cjk: "pairs" | "single";
+                    /** @default null */
+                    grams: {
+                        from: number;
+                        to: number;
+                    } | null;
+                    /** @default [] */
+                    synonyms: unknown[];
+                };
             })[];
             /**
              * @default {
@@ -3967,6 +4053,8 @@ export interface components {
              * @description Mean terms of a chunk.
              */
             mean: number;
+            /** @description Whether the branch adds terms to chunks and questions. */
+            adds: boolean;
             commonest: components["schemas"]["TermRow"][];
             codes: components["schemas"]["TermRow"][];
         };
@@ -4170,12 +4258,23 @@ export interface components {
             chunks: number;
             /** Format: double */
             idf: number;
+            /**
+             * Format: double
+             * @description Its weight; a word of the question has 1 an occurrence.
+             */
+            in_question: number;
+            /**
+             * Format: double
+             * @description How often the chunk holds it; less than 1 where it was added to the chunk.
+             */
             in_chunk: number;
             /**
              * Format: double
              * @description What the term adds to the chunk's score.
              */
             share: number;
+            added_to_question: boolean;
+            added_to_chunk: boolean;
         };
         /** @description A passage without scores, ranks, or the names of the recipes that found it. */
         ToJudge: {
@@ -7268,6 +7367,8 @@ export interface operations {
                 only?: string;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
+                /** @description Terms, between commas, that branches which add some leave out. */
+                without?: string;
                 /** @description Other wordings. */
                 wording?: string[];
                 /** @description Search terms instead of the recipe's, between commas, each with a weight after it unless it is 1. */
@@ -8416,6 +8517,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TokenMatch"][];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    addedTerms: {
+        parameters: {
+            query?: {
+                /** @description A branch by its id; the first of its sort where left out. */
+                branch?: string;
+                /** @description A recipe; the one in force where it is left out. */
+                recipe?: number;
+            };
+            header?: never;
+            path: {
+                chunk: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedTerm"][];
                 };
             };
             400: {

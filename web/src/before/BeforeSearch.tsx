@@ -45,11 +45,12 @@ function Open({ asked }: { asked: Asked }) {
       <Terms asked={asked} />
       <Only key={beside.only} allowed={before?.allowed ?? null} />
       <Wordings asked={asked} />
+      {beside.without.length > 0 && <Without />}
       {!isNothing(beside) && (
         <Button
           size="sm"
           variant="outline-secondary"
-          onClick={() => say({ only: "", words: "", wordings: [] })}
+          onClick={() => say({ only: "", words: "", wordings: [], without: [] })}
         >
           As the recipe says
         </Button>
@@ -94,6 +95,29 @@ function Terms({ asked }: { asked: Asked }) {
             setText("");
           }}
         />
+      </span>
+    </div>
+  );
+}
+
+/** Terms that are left out where a branch would add them: a click lets one in again. */
+function Without() {
+  const { without } = useBeside();
+  const say = useSay();
+  return (
+    <div className="line-of">
+      <span className="what">Not added</span>
+      <span className="chips">
+        {without.map((term) => (
+          <button
+            key={term}
+            className="chip"
+            title={`a click adds ${term} again`}
+            onClick={() => say({ without: without.filter((one) => one !== term) })}
+          >
+            <s>{term}</s> <span aria-hidden>+</span>
+          </button>
+        ))}
       </span>
     </div>
   );

@@ -9,6 +9,8 @@ export interface Beside {
   words: string;
   /** Other wordings. */
   wordings: string[];
+  /** Terms that branches which add some leave out. */
+  without: string[];
 }
 
 export function useBeside(): Beside {
@@ -17,6 +19,7 @@ export function useBeside(): Beside {
     only: parameters.get("only") ?? "",
     words: parameters.get("words") ?? "",
     wordings: parameters.getAll("say"),
+    without: parameters.getAll("without"),
   };
 }
 
@@ -33,6 +36,10 @@ export function useSay() {
           next.delete("say");
           to.wordings.forEach((wording) => next.append("say", wording));
         }
+        if (to.without !== undefined) {
+          next.delete("without");
+          to.without.forEach((term) => next.append("without", term));
+        }
         return next;
       }),
     [set],
@@ -45,13 +52,14 @@ function put(parameters: URLSearchParams, name: string, value: string) {
 }
 
 export const isNothing = (beside: Beside): boolean =>
-  !beside.only && !beside.words && beside.wordings.length === 0;
+  !beside.only && !beside.words && beside.wordings.length === 0 && beside.without.length === 0;
 
 /** As the API takes it. */
-export const asParameters = ({ only, words, wordings }: Beside) => ({
+export const asParameters = ({ only, words, wordings, without }: Beside) => ({
   ...(only ? { only } : {}),
   ...(words ? { words } : {}),
   ...(wordings.length ? { wording: wordings } : {}),
+  ...(without.length ? { without: without.join(",") } : {}),
 });
 
 /** Words with their weights as they are typed: `gust 1.5, wind`. */

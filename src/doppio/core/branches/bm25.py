@@ -9,24 +9,21 @@ from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import SPARSE, Branch
 from doppio.core.branches.query import Allowed, Query
 from doppio.core.branches.sparse.fields import FieldedIndex
-from doppio.core.branches.sparse.index import Segment, SparseIndex, unfound_share
+from doppio.core.branches.sparse.index import Segment, SparseIndex
 from doppio.core.branches.sparse.making import INDEXED, POSTINGS, pieces
 from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.settings import ANALYSIS, FIELDS, FIELDS_SCHEMA, analysis_problems
+from doppio.core.branches.sparse.term_branch import TermBranch
 from doppio.core.branches.sparse.terms import (
-    analysis_of,
     field_weights,
-    terms_of,
     weighed_fielded_terms,
     weighed_terms,
     weighting_of,
 )
-from doppio.core.branches.sparse.weighting import DIRICHLET, LONG, MEASURES, OKAPI, PLUS, TF_IDF
-from doppio.core.chunking.table import ChunkTexts
+from doppio.core.branches.sparse.weighting import DIRICHLET, LONG, MEASURES, OKAPI, PLUS, TF_IDF, Weighting
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Setting, Settings, choice, group, number, optional
 from doppio.core.store.pieces import Facts, Maker, Needs, Opening, Planning
-from doppio.core.text.analysis import Analysis
 
 VARIANTS = {
     OKAPI: "BM25",
@@ -41,15 +38,13 @@ FIELDED = "BM25F score, 0 upwards"
 
 
 @dataclass(frozen=True)
-class SparseBranch:
+class SparseBranch(TermBranch):
     """An opened sparse branch.
 
     index : over chunks as they are indexed, or over their fields
     """
 
-    settings: Settings
     index: SparseIndex | FieldedIndex
-    texts: ChunkTexts
     encoder: None = None
 
     @property
@@ -60,6 +55,14 @@ class SparseBranch:
     @property
     def measure(self) -> str:
         return FIELDED if self.settings["fields"] else MEASURES[self.settings["variant"]]
+
+    @property
+    def fields(self) -> Mapping[str, SparseIndex]:
+        return self.index.fields if isinstance(self.index, FieldedIndex) else {}
+
+    @property
+    def weighting(self) -> Weighting:
+        return weighting_of(self.settings)
 
     @property
     def body(self) -> SparseIndex:
@@ -84,26 +87,6 @@ class SparseBranch:
         terms_of_each = [weighed_terms(branch, query) for query in queries]
         return list(index.search_many(terms_of_each, depth, weighting_of(branch), allowed=allowed))
 
-    def rarity(self, words: Sequence[str]) -> list[float]:
-        """The inverse document frequency of the rarest term of each word; 0 for one that no chunk holds."""
-        weighting, found = weighting_of(self.settings), []
-        for word in words:
-            held = [self.body.statistics(term)[0] for term in terms_of(self.settings, word)]
-            found.append(max((weighting.idf(self.body.count, times) for times in held if times), default=0.0))
-        return found
-
-    def terms(self, text: str) -> list[str]:
-        """The terms of a text as the index sees them."""
-        return terms_of(self.settings, text)
-
-    @property
-    def language(self) -> str:
-        return str(self.settings["analysis"]["language"])
-
-    def unfound(self, question: str) -> float:
-        """The share of the question's terms that no chunk holds, weighted by their rarity, 0 to 1."""
-        return unfound_share(self.body, terms_of(self.settings, question))
-
     def explain(self, question: str, chunks: Sequence[int]) -> list[Explained]:
         return self.explain_asked(Query(question), chunks)
 
@@ -116,13 +99,9 @@ class SparseBranch:
             lengths = [0.0] * len(rows)
         else:
             rows, lengths = index.explain(weighed_terms(branch, query), chunks, weighting_of(branch))
-        analysis = analysis_of(branch["analysis"])
         asked = [query.text] if query.words is None else list(query.words)
-        wanted = {term.text for text in asked for term in analysis.asked(text)}
-        return [
-            Explained(row, length, found_terms(analysis, wanted, text))
-            for row, length, text in zip(rows, lengths, self.texts.texts(chunks), strict=True)
-        ]
+        found = self.found(asked, chunks)
+        return [Explained(*row) for row in zip(rows, lengths, found, strict=True)]
 
 
 class Bm25:
@@ -164,21 +143,11 @@ class Bm25:
             )
             for name in opening.needs.pieces
         }
-        return SparseBranch(branch, fields[INDEXED] if INDEXED in fields else FieldedIndex(fields), opening.texts)
+        return SparseBranch(branch, opening.texts, fields[INDEXED] if INDEXED in fields else FieldedIndex(fields))
 
     def facts(self, branch: Settings, built: Sequence[Facts]) -> list[str]:
         terms = max((facts.get("terms", 0) for facts in built), default=0)
         return [f"{terms:,} terms"] if terms else [SHORT[branch["variant"]]]
-
-
-def found_terms(analysis: Analysis, terms: set[str], text: str) -> list[tuple[int, int]]:
-    """Ranges of a text that hold one of the terms, none inside of another."""
-    ranges = {(term.start, term.end) for term in analysis.terms(text) if term.text in terms} if terms else set()
-    kept: list[tuple[int, int]] = []
-    for start, end in sorted(ranges, key=lambda span: (span[0], -span[1])):
-        if not kept or start >= kept[-1][1]:
-            kept.append((start, end))
-    return kept
 
 
 KIND = Bm25()

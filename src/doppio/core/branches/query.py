@@ -17,10 +17,12 @@ class Query:
     """One wording of a question.
 
     words : what branches of terms search by, with weights; None where it is the words of the text
+    without : terms that are not to be added, neither to the question nor to chunks, by branches that add some
     """
 
     text: str
     words: Mapping[str, float] | None = None
+    without: frozenset[str] = frozenset()
 
 
 def search(

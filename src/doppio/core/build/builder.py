@@ -228,11 +228,9 @@ class Builder:
         """Make what the list needs once, where it is not there."""
         for whole in keys.wholes:
             if self.store.open_or_none(whole.kind, whole.key) is None:
-                self.progress.start(whole.step, 1, "models")
                 everything = np.arange(building.opened.numbering.count)
-                arrays = whole.make(texts_in_parts(building.texts.indexed, everything))
+                arrays = whole.make(texts_in_parts(building.texts.indexed, everything), self.progress)
                 self.store.write(whole.kind, whole.key, arrays, {"list": keys.chunks})
-                self.progress.advance(1)
 
     def open(self, corpus: str, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
         """Open a pipeline whose artifacts are all there.

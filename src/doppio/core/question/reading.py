@@ -19,11 +19,13 @@ class Beside:
     wordings : other wordings of it
     words : what branches of terms search by, with weights; None where the recipe decides
     conditions : under which chunks may be found, besides the recipe's own
+    without : terms that branches which add some leave out
     """
 
     wordings: tuple[str, ...] = ()
     words: Mapping[str, float] | None = None
     conditions: str = ""
+    without: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)

@@ -43,12 +43,14 @@ class Piece:
 
 @dataclass(frozen=True)
 class Whole:
-    """What is made once for all chunks of a list, before the pieces: such as an encoder that is trained on them."""
+    """What is made once for all chunks of a list, before the pieces: such as an encoder that is trained on them.
+
+    make : from the texts of all chunks; begins its own steps of the progress
+    """
 
     kind: str
     key: str
-    step: str
-    make: Callable[[Iterator[str]], Arrays]
+    make: Callable[[Iterator[str], Progress], Arrays]
 
 
 @dataclass(frozen=True)

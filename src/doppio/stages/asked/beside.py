@@ -26,6 +26,13 @@ class BesideSerializer(s.Serializer):
         required=False, child=s.CharField(max_length=2000), max_length=MOST_WORDINGS, help_text="Other wordings."
     )
 
+    without = s.CharField(
+        required=False,
+        allow_blank=True,
+        max_length=4000,
+        help_text="Terms, between commas, that branches which add some leave out.",
+    )
+
     def validate_words(self, text: str) -> dict[str, float]:
         return read_words(text)
 
@@ -56,6 +63,16 @@ def read_words(text: str) -> dict[str, float]:
     return found
 
 
+def read_without(text: str) -> frozenset[str]:
+    """Terms between commas."""
+    return frozenset(part.strip() for part in text.split(",") if part.strip())
+
+
 def beside_of(values: dict[str, Any]) -> Beside:
     """From validated values."""
-    return Beside(tuple(values.get("wording", ())), values.get("words") or None, values.get("only", ""))
+    return Beside(
+        tuple(values.get("wording", ())),
+        values.get("words") or None,
+        values.get("only", ""),
+        read_without(values.get("without", "")),
+    )

@@ -27,6 +27,7 @@ class SparseFactsSerializer(s.Serializer):
     bytes = s.IntegerField()
     segments = s.IntegerField()
     mean = s.FloatField(help_text="Mean terms of a chunk.")
+    adds = s.BooleanField(help_text="Whether the branch adds terms to chunks and questions.")
     commonest = TermRowSerializer(many=True)
     codes = TermRowSerializer(many=True)
 
@@ -86,8 +87,11 @@ class TermShareSerializer(s.Serializer):
     term = s.CharField()
     chunks = s.IntegerField(help_text="Chunks that hold the term.")
     idf = s.FloatField()
-    in_chunk = s.IntegerField()
+    in_question = s.FloatField(help_text="Its weight; a word of the question has 1 an occurrence.")
+    in_chunk = s.FloatField(help_text="How often the chunk holds it; less than 1 where it was added to the chunk.")
     share = s.FloatField(help_text="What the term adds to the chunk's score.")
+    added_to_question = s.BooleanField()
+    added_to_chunk = s.BooleanField()
 
 
 class ExplainedSerializer(s.Serializer):
@@ -108,3 +112,9 @@ class ExplainRequestSerializer(s.Serializer):
         allow_null=True,
         help_text="What was searched by, with weights, where it is not the words of the text.",
     )
+    without = s.CharField(required=False, allow_blank=True, max_length=4000, help_text="Added terms to leave out.")
+
+
+class AddedTermSerializer(s.Serializer):
+    term = s.CharField()
+    weight = s.FloatField(help_text="What part of an occurrence it counts for.")

@@ -3,11 +3,9 @@
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from doppio.core.branches.bm25 import SparseBranch
 from doppio.core.branches.kind import SPARSE
 from doppio.core.branches.query import Query
-from doppio.core.branches.sparse.fields import FieldedIndex
-from doppio.core.branches.sparse.weighting import Weighting
+from doppio.core.branches.sparse.term_branch import TermBranch
 from doppio.core.pipeline import Pipeline
 from doppio.library.models import Workspace
 from doppio.recipes.builds import indexes_of
@@ -20,7 +18,7 @@ LISTED = 12
 def sparse_stage(workspace: Workspace, pipeline: Pipeline, wanted: str | None) -> dict[str, Any]:
     """The sparse branches of a recipe, and the facts of one of them; None where its kind has no terms."""
     identity = chosen_branch(pipeline, SPARSE, wanted)
-    branch = branch_as(pipeline, identity, SparseBranch)
+    branch = branch_as(pipeline, identity, TermBranch)
     records = indexes_of(workspace, pipeline.recipe).get(identity or "", [])
     return {
         "branches": of_family(pipeline, SPARSE),
@@ -29,28 +27,28 @@ def sparse_stage(workspace: Workspace, pipeline: Pipeline, wanted: str | None) -
     }
 
 
-def _facts(opened: SparseBranch, own: Sequence[Index]) -> dict[str, Any]:
-    branch, index, body = opened.settings, opened.index, opened.body
-    fields = index.fields if isinstance(index, FieldedIndex) else {}
+def _facts(opened: TermBranch, own: Sequence[Index]) -> dict[str, Any]:
+    branch, body = opened.settings, opened.body
     held = body.vocabulary()
     order = sorted(held, key=lambda term: (-held[term], term))
-    weighting = Weighting(branch["variant"])
+    weighting = opened.weighting
 
     def row(term: str) -> dict[str, Any]:
         return {"term": term, "chunks": held[term], "idf": weighting.idf(body.count, held[term])}
 
     return {
         "measure": opened.measure,
-        "variant": branch["variant"],
+        "variant": weighting.variant,
         "fields": [
             {"name": name, "mean": field.mean, **{key: branch["fields"][name][key] for key in ("weight", "b")}}
-            for name, field in fields.items()
+            for name, field in opened.fields.items()
         ],
         "terms": len(held),
         "entries": sum(record.meta.get("entries", 0) for record in own),
         "bytes": sum(record.bytes for record in own),
         "segments": len(body.segments),
         "mean": body.mean,
+        "adds": hasattr(opened, "added_to"),
         "commonest": [row(term) for term in order[:LISTED]],
         "codes": [row(term) for term in [term for term in order if _is_code(term)][:LISTED]],
     }
@@ -66,13 +64,14 @@ def explained(
     question: str,
     chunks: Sequence[int],
     words: Mapping[str, float] | None = None,
+    without: frozenset[str] = frozenset(),
 ) -> list[dict[str, Any]]:
     """Term by term, why a branch scores chunks as it does, and where their texts hold those terms."""
     if identity is None or not chunks:
         return []
     branch = pipeline.branches[identity]
-    if words is not None and hasattr(branch, "explain_asked"):
-        rows = branch.explain_asked(Query(question, words), list(chunks))
+    if (words is not None or without) and hasattr(branch, "explain_asked"):
+        rows = branch.explain_asked(Query(question, words, without), list(chunks))
     else:
         rows = branch.explain(question, list(chunks))
     return [
@@ -84,8 +83,11 @@ def explained(
                     "term": share.term,
                     "chunks": share.chunks_with_term,
                     "idf": share.idf,
+                    "in_question": share.in_question,
                     "in_chunk": share.in_chunk,
                     "share": share.share,
+                    "added_to_question": share.added_to_question,
+                    "added_to_chunk": share.added_to_chunk,
                 }
                 for share in row.terms
             ],
@@ -93,3 +95,9 @@ def explained(
         }
         for chunk, row in zip(chunks, rows, strict=False)
     ]
+
+
+def added_to(pipeline: Pipeline, identity: str | None, chunk: int) -> list[dict[str, Any]]:
+    """The terms that a branch added to a chunk when it was indexed; none where its kind adds none."""
+    find = getattr(pipeline.branches.get(identity or ""), "added_to", None)
+    return [{"term": added.term, "weight": added.weight} for added in find([chunk])[0]] if find else []

@@ -7,8 +7,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from doppio.core.branches.bm25 import SparseBranch
 from doppio.core.branches.kind import SPARSE
+from doppio.core.branches.sparse.term_branch import TermBranch
 from doppio.core.recipe.check import check_analysis
 from doppio.core.text.analysis import LANGUAGES, Analysis, read_synonyms
 from doppio.core.text.hard_cases import met
@@ -19,8 +19,10 @@ from doppio.library.problems import PROBLEM
 from doppio.recipes.access import RECIPE, recipe_for
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
+from doppio.stages.asked.beside import read_without
 from doppio.stages.asking import BRANCH, asked_pipeline, branch_as, check_chunk, chosen_branch
 from doppio.stages.sparse.serializers import (
+    AddedTermSerializer,
     AnalysedSerializer,
     AnalyseSerializer,
     ExplainedSerializer,
@@ -29,7 +31,7 @@ from doppio.stages.sparse.serializers import (
     SynonymGroupsSerializer,
     SynonymsSerializer,
 )
-from doppio.stages.sparse.service import explained, sparse_stage
+from doppio.stages.sparse.service import added_to, explained, sparse_stage
 
 
 class AnalysisView(APIView):
@@ -47,7 +49,7 @@ class AnalysisView(APIView):
         given.is_valid(raise_exception=True)
         _, pipeline = asked_pipeline(request)
         identity = chosen_branch(pipeline, SPARSE, request.query_params.get("branch"))
-        branch = branch_as(pipeline, identity, SparseBranch)
+        branch = branch_as(pipeline, identity, TermBranch)
         own = branch.settings["analysis"] if branch else {}
         settings = check_analysis(given.validated_data.get("analysis", own))
         analysis = Analysis.of(settings)
@@ -116,4 +118,20 @@ class ExplainView(APIView):
             check_chunk(pipeline, chunk)
         identity = chosen_branch(pipeline, SPARSE, asked.validated_data.get("branch"))
         values = asked.validated_data
-        return Response(explained(pipeline, identity, values["text"], chunks, values.get("words")))
+        without = read_without(values.get("without", ""))
+        return Response(explained(pipeline, identity, values["text"], chunks, values.get("words"), without))
+
+
+class AddedView(APIView):
+    @extend_schema(
+        parameters=[RECIPE, BRANCH],
+        responses={200: AddedTermSerializer(many=True), 400: PROBLEM},
+        operation_id="addedTerms",
+    )
+    @HEAVY.turn()
+    def get(self, request: Request, workspace: int, chunk: int) -> Response:
+        """The terms that a sparse branch added to a chunk when it was indexed, the heaviest first."""
+        _, pipeline = asked_pipeline(request)
+        check_chunk(pipeline, chunk)
+        identity = chosen_branch(pipeline, SPARSE, request.query_params.get("branch"))
+        return Response(added_to(pipeline, identity, chunk))

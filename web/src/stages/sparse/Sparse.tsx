@@ -1,10 +1,10 @@
 // Sparse: what the sparse branch ranked, and term by term why; and what its index is made of.
 import { useState } from "react";
 import { Table } from "react-bootstrap";
-import type { Asked, Explained } from "../../api/client";
+import type { Asked } from "../../api/client";
 import { Segments } from "../../shell/Segments";
 import { Empty, Shown } from "../../shell/states";
-import { bytes, milliseconds, score } from "../../text/numbers";
+import { bytes, milliseconds } from "../../text/numbers";
 import { useFamily, type Setting } from "../../api/catalogue";
 import { choiceTitle, kindOf } from "../../recipe/kinds";
 import { useBranchId } from "../shared/branch";
@@ -15,7 +15,9 @@ import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { WhyNotChunk } from "../shared/WhyNot";
 import { chunksByNumber, stageOfBranch } from "../shared/trace";
+import { AddedToChunk } from "./AddedToChunk";
 import { useExplained, useSparseStage, type SparseFacts } from "./api";
+import { TermTable } from "./TermTable";
 import { Playground } from "./Playground";
 
 /** So many of the first chunks, and of the relevant ones that were not found, are explained. */
@@ -76,7 +78,9 @@ function Index({ facts, branch }: { facts: SparseFacts; branch: string }) {
         ]}
       />
       <p className="small-text mb-2">
-        <b>{facts.fields.length ? "BM25F over fields" : variant}</b>, {facts.measure}; larger is better.{" "}
+        <b>{facts.adds ? "BM25 over more terms" : facts.fields.length ? "BM25F over fields" : variant}</b>,{" "}
+        {facts.measure}; larger is better.{" "}
+        {facts.adds && "Chunks and questions are given words of the corpus that mean much the same. "}
         {facts.fields.map((field) => `${field.name} counts ${field.weight} times`).join(", ")}
         {facts.segments > 1 && ` The index has ${facts.segments} segments.`}
       </p>
@@ -147,6 +151,7 @@ export function SparsePinned({ asked }: { asked: Asked }) {
     .map((chunk) => chunk.number);
   const shown = [...(stage?.chunks.slice(0, EXPLAINED) ?? []), ...missed.slice(0, EXPLAINED)];
   const told = useExplained(asked, stage ? shown : [], branch ?? "");
+  const adds = useSparseStage(branch).data?.facts?.adds;
   if (!stage) return <NotHere />;
   const explained = told.data?.find((row) => row.chunk === chosen);
   if (stage.chunks.length === 0)
@@ -190,6 +195,7 @@ export function SparsePinned({ asked }: { asked: Asked }) {
           <Shown query={told} what="Looking at the terms">
             {() => explained && <TermTable explained={explained} />}
           </Shown>
+          {adds && <AddedToChunk key={chosen} chunk={chosen} branch={branch ?? ""} />}
           <PassageCard
             chunk={chosen === null ? undefined : chunks.get(chosen)}
             show="terms"
@@ -204,49 +210,5 @@ export function SparsePinned({ asked }: { asked: Asked }) {
         </div>
       </div>
     </>
-  );
-}
-
-function TermTable({ explained }: { explained: Explained }) {
-  const total = explained.terms.reduce((sum, term) => sum + term.share, explained.length);
-  const most = Math.max(...explained.terms.map((term) => term.share), 1e-9);
-  if (explained.terms.length === 0)
-    return <p className="soft small-text">The question holds nothing but stop words.</p>;
-  return (
-    <Table size="sm" className="small-text num" style={{ "--tone": "var(--sparse)" } as React.CSSProperties}>
-      <thead>
-        <tr>
-          <th>Term</th>
-          <th className="text-end">in chunks</th>
-          <th className="text-end">idf</th>
-          <th className="text-end">here</th>
-          <th>adds</th>
-        </tr>
-      </thead>
-      <tbody>
-        {explained.terms.map((term) => (
-          <tr key={term.term} className={term.share ? "" : "soft"}>
-            <td className="mono">{term.term}</td>
-            <td className="text-end">{term.chunks || "none"}</td>
-            <td className="text-end">{term.chunks ? term.idf.toFixed(2) : ""}</td>
-            <td className="text-end">{term.in_chunk || "–"}</td>
-            <td>
-              <span className="bar" style={{ width: `${(70 * term.share) / most}px` }} />{" "}
-              {term.share ? score(term.share) : "nothing"}
-            </td>
-          </tr>
-        ))}
-        {explained.length !== 0 && (
-          <tr>
-            <td colSpan={4}>length of the chunk</td>
-            <td>{score(explained.length)}</td>
-          </tr>
-        )}
-        <tr>
-          <th colSpan={4}>Score</th>
-          <th>{score(total)}</th>
-        </tr>
-      </tbody>
-    </Table>
   );
 }

@@ -2,6 +2,7 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { client, unwrap, type Asked, type Schemas } from "../../api/client";
 import { useStamp } from "../../api/queries";
+import { useBeside } from "../../before/beside";
 import { useWorkspace } from "../../shell/workspace";
 
 export type SparseFacts = Schemas["SparseFacts"];
@@ -27,18 +28,36 @@ export function useSparseStage(branch: string | null) {
 export function useExplained(asked: Asked, chunks: number[], branch: string) {
   const text = asked.trace.question;
   const words = asked.trace.asked?.wordings[0]?.words ?? null;
+  const without = useBeside().without.join(",");
   const workspace = useWorkspace();
   const [recipe, trial] = useStamp();
   return useQuery({
-    queryKey: ["explained", workspace, recipe, trial, text, words, chunks, branch],
+    queryKey: ["explained", workspace, recipe, trial, text, words, without, chunks, branch],
     queryFn: () =>
       unwrap(
         client.POST("/api/workspaces/{workspace}/stages/sparse/explained", {
           params: { path: { workspace } },
-          body: { text, words, chunks, branch },
+          body: { text, words, without, chunks, branch },
         }),
       ),
     enabled: recipe !== undefined && chunks.length > 0,
+    staleTime: Infinity,
+  });
+}
+
+/** The terms that a branch added to a chunk when it was indexed; asked for once somebody looks. */
+export function useAdded(chunk: number | null, branch: string, looked: boolean) {
+  const workspace = useWorkspace();
+  const [recipe, trial] = useStamp();
+  return useQuery({
+    queryKey: ["added-terms", workspace, recipe, trial, chunk, branch],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/stages/sparse/added/{chunk}", {
+          params: { path: { workspace, chunk: chunk ?? 0 }, query: { branch } },
+        }),
+      ),
+    enabled: recipe !== undefined && chunk !== null && looked,
     staleTime: Infinity,
   });
 }

@@ -1,6 +1,6 @@
 """Vectors, the structures over them, and the vectors of all tokens as pieces of an index."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -136,7 +136,7 @@ def vector_needs(branch: Settings, planning: Planning) -> Needs:
     wholes: tuple[Whole, ...] = ()
     if branch["encoder"] == TRAINED:
         digest, title, unit = trained_digest(planning.chunks), TRAINED_TITLE, True
-        wholes = (Whole(TRAINED_KIND, digest, "train the corpus's encoder", train),)
+        wholes = (Whole(TRAINED_KIND, digest, _trained),)
     else:
         encoder = planning.models.encoder(branch["encoder"])
         digest, title = encoder.digest, encoder.title
@@ -151,6 +151,13 @@ def vector_needs(branch: Settings, planning: Planning) -> Needs:
     over = {"settings": settings, "metric": metric, "over": made.of}
     structure = Piece(STRUCTURE, fingerprint(made.of, settings, metric), over, STRUCTURE_MAKER)
     return Needs({VECTORS: made, STRUCTURE: structure}, wholes)
+
+
+def _trained(texts: Iterator[str], progress: Progress) -> Arrays:
+    progress.start("train the corpus's encoder", 1, "models")
+    arrays = train(texts)
+    progress.advance(1)
+    return arrays
 
 
 def tokens_piece(counter: Encoder) -> Piece:

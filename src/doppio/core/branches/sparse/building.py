@@ -73,14 +73,51 @@ def pack_postings(vocabulary: Sequence[str], stream: NDArray[np.int32], lengths:
     lengths : (n,) int32 array
         Terms of each chunk.
     """
+    blob, term_begins, ranks = in_order(vocabulary)
+    chunks, counts, begins = invert(stream, ranks, lengths)
+    return _packed(blob, term_begins, chunks, counts, begins, lengths)
+
+
+def pack_counted(
+    vocabulary: Sequence[str],
+    stream: NDArray[np.int32],
+    counts: NDArray[np.int32],
+    sizes: NDArray[np.int64],
+    lengths: NDArray[np.int32],
+) -> Postings:
+    """Postings from the different terms of all chunks, each with its count.
+
+    Parameters
+    ----------
+    vocabulary : sequence of t different str
+        In any order; those that no chunk has are left out.
+    stream, counts : (sum of sizes,) int32 arrays
+        Positions in the vocabulary, chunk after chunk, none twice in a chunk, and their counts.
+    sizes : (n,) int64 array
+        Different terms of each chunk.
+    lengths : (n,) int32 array
+        Its length, whatever it is counted in.
+    """
+    used = np.bincount(stream, minlength=len(vocabulary)) > 0
+    own = (np.cumsum(used) - 1).astype(np.int32)[stream]
+    there = [name for name, found in zip(vocabulary, used.tolist(), strict=True) if found]
+    blob, term_begins, ranks = in_order(there)
+    terms = ranks[own]
+    # Chunks rise within a term, since the sort keeps their order.
+    order = np.argsort(terms, kind="stable")
+    begins = np.searchsorted(terms[order], np.arange(len(there) + 1)).astype(np.int64)
+    chunks = np.repeat(np.arange(len(sizes), dtype=np.int32), sizes)[order]
+    return _packed(blob, term_begins, chunks, counts[order], begins, lengths)
+
+
+def in_order(vocabulary: Sequence[str]) -> tuple[NDArray[np.uint8], NDArray[np.int64], NDArray[np.int32]]:
+    """Terms one after another in the order of their bytes, where each begins, and the rank of each."""
     encoded = [term.encode() for term in vocabulary]
     order = sorted(range(len(encoded)), key=encoded.__getitem__)
     ranks = np.empty(len(encoded), np.int32)
     ranks[order] = np.arange(len(encoded), dtype=np.int32)
-    sizes = np.array([len(encoded[place]) for place in order], np.int64)
     blob = np.frombuffer(b"".join(encoded[place] for place in order), np.uint8)
-    chunks, counts, begins = invert(stream, ranks, lengths)
-    return _packed(blob, np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64), chunks, counts, begins, lengths)
+    return blob, np.cumsum([0, *(len(encoded[place]) for place in order)]).astype(np.int64), ranks
 
 
 def _packed(

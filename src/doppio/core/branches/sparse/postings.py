@@ -21,10 +21,12 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from doppio.core.at_hand import kept
 from doppio.core.branches.sparse.packing import BLOCK, bytes_for, unpack
 
 KIND = "postings"
 SAMPLED = 32
+NUMBERS_KEPT = 8192
 
 
 @dataclass(frozen=True)
@@ -68,7 +70,16 @@ class Postings:
         return self.term_bytes[self.term_begins[number] : self.term_begins[number + 1]].tobytes().decode()
 
     def number(self, term: str) -> int:
-        """The number of a term, or -1: a binary search, first in a sample of the terms, then in its stretch."""
+        """The number of a term, or -1. Those of the last terms stay at hand: a question asks for each several times,
+        and what is added to questions comes again."""
+        return kept(self._numbers, term, lambda: self._found(term), NUMBERS_KEPT)
+
+    @cached_property
+    def _numbers(self) -> dict[str, int]:
+        return {}
+
+    def _found(self, term: str) -> int:
+        """A binary search, first in a sample of the terms, then in its stretch."""
         wanted = term.encode()
         stretch = bisect_right(self._sample, wanted) - 1
         if stretch < 0:
@@ -112,7 +123,8 @@ class Postings:
     @classmethod
     def opened(cls, arrays: Mapping[str, NDArray[Any]]) -> "Postings":
         """From the arrays of an artifact; nothing is read before it is needed."""
-        return cls(**{column.name: arrays[column.name] for column in fields(cls)})
+        # Slices of a plain view are cheaper than those of a mapped array, and there are many.
+        return cls(**{column.name: np.asarray(arrays[column.name]) for column in fields(cls)})
 
 
 @njit(cache=True, nogil=True)
