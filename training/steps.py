@@ -41,7 +41,21 @@ BASE: dict[str, Any] = {
     "select": {"k": 8, "budget_tokens": 1000},
 }
 BROAD = {"kind": "as-needed", "around": "stretch", "tokens": 1000}
+SPARSE, EXPANDED = {"id": "sparse", "kind": "bm25"}, {"id": "expanded", "kind": "expanded"}
+ALONE: dict[str, dict[str, Any]] = {
+    "terms alone": {"branches": [SPARSE], "fusion": {"weights": {"sparse": 1}}},
+    "expanded terms alone": {"branches": [EXPANDED], "fusion": {"weights": {"expanded": 1}}},
+    "expanded questions alone": {
+        "branches": [{**EXPANDED, "passage_terms": 0}], "fusion": {"weights": {"expanded": 1}}
+    },
+}  # fmt: skip
 STEPS: dict[str, dict[str, Any]] = {
+    # What the next step has to be told from: it gives words more weight too.
+    "terms with twice the weight": {"fusion": {"weights": {"sparse": 4, "dense": 3}}},
+    "expanded terms beside both": {
+        "branches": [*BASE["branches"], EXPANDED],
+        "fusion": {"weights": {"sparse": 2, "dense": 3, "expanded": 2}},
+    },
     "key terms": {"question": {"terms": {"kind": "key-terms"}}},
     "feedback": {"question": {"wordings": [{"kind": "feedback"}]}},
     "key terms as a wording": {"question": {"wordings": [{"kind": "templates"}]}},
@@ -79,7 +93,7 @@ def figures(
     """(figures, questions) of a recipe, (questions,) tokens that it hands on, the median seconds of a question."""
     body = copy.deepcopy(BASE)
     for part, told in changes.items():
-        body[part] = {**body.get(part, {}), **told}
+        body[part] = {**body.get(part, {}), **told} if isinstance(told, dict) else told
     recipe, key = check(body), corpus_fingerprint(documents)
     texts = CorpusTexts(documents, builder.chunks(documents, key, recipe))
     builder.indexes(key, recipe, texts)
@@ -102,6 +116,7 @@ def figures(
 def main() -> None:
     parser = argparse.ArgumentParser(prog="python -m training.steps", description=__doc__)
     parser.add_argument("manuals", nargs="*", default=LEFT_OUT)
+    parser.add_argument("--only", default="", help="steps whose names have this")
     given = parser.parse_args()
     var = Path(os.environ.get("DOPPIO_VAR", ROOT / "var"))
     warnings.filterwarnings("ignore", module="bs4")
@@ -116,7 +131,15 @@ def main() -> None:
             print(f"\n{name}: {len(documents)} documents, {len(asked)} questions, {broad.sum()} broad", flush=True)
             before, paid, took = figures(builder, documents, asked, {})
             print(_row("nothing", before, before, paid, broad, took), flush=True)
+            first = before
+            for step, changes in ALONE.items():
+                if given.only in step:
+                    own, tokens, seconds = figures(builder, documents, asked, changes)
+                    first = own if changes is ALONE["terms alone"] else first
+                    print(_row(step, first, own, tokens, broad, seconds), flush=True)
             for step, changes in STEPS.items():
+                if given.only not in step:
+                    continue
                 own, tokens, seconds = figures(builder, documents, asked, changes)
                 print(_row(step, before, own, tokens, broad, seconds), flush=True)
 

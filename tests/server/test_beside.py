@@ -73,10 +73,8 @@ class Asked(TestCase):
         [row] = self.client.post(f"{at}/explained", {**asked, "without": without}, "application/json").json()
         self.assertFalse([term for term in row["terms"] if term["added_to_question"]])
         fewer = self.get(**own, without=without)["trace"]["stages"][0]
-        self.assertAlmostEqual(
-            sum(term["share"] for term in row["terms"]), dict(zip(fewer["chunks"], fewer["scores"], strict=True))[chunk],
-            places=4,
-        )  # fmt: skip
+        scores = dict(zip(fewer["chunks"], fewer["scores"], strict=True))
+        self.assertAlmostEqual(sum(term["share"] for term in row["terms"]), scores[chunk], places=4)
         self.assertEqual(self.client.get(f"{at}/added/{chunk}", {"recipe": self.recipe.pk}).json(), [])
 
     def test_a_typed_question_takes_them_too_and_what_cannot_be_read_is_refused(self):

@@ -58,3 +58,22 @@ class Handed(TestCase):
         if plain["cause"] == "delivered":
             self.assertEqual(wide["cause"], "delivered")
         self.assertEqual(any(piece["answers"] for piece in wide["handed"]["pieces"]), wide["in_play"]["context"])
+
+    def test_an_answer_is_told_with_its_place_and_what_it_is_worth(self):
+        select = {"k": 3, "budget_tokens": 900, "answer": {"kind": "sentences"}}
+        answered, trial = measured(self.space, rerank=None, select=select)
+        texts = dict(Document.objects.values_list("pk", "text"))
+        for question in self.space.questions.all():
+            body = self.asked(answered, question.pk)
+            pieces = {piece["number"]: piece for piece in body["handed"]["pieces"]}
+            self.assertTrue(body["trace"]["answer"]["sentences"])
+            for said in body["trace"]["answer"]["sentences"]:
+                piece = pieces[said["cites"][0]]
+                self.assertEqual(texts[piece["document"]][said["start"] : said["end"]], said["text"])
+                self.assertTrue(piece["start"] <= said["start"] < said["end"] <= piece["end"])
+            self.assertEqual(body["handed"]["answer"] is None, question.unanswerable)
+            self.assertIsNone(self.asked(self.plain, question.pk)["trace"]["answer"])
+        told = {row["id"]: row for row in self.client.get(f"/api/workspaces/{self.space.pk}/trials").json()}
+        self.assertEqual(told[trial.pk]["answers"]["answerable"], 3)
+        self.assertEqual(told[trial.pk]["answers"]["unanswerable"], 1)
+        self.assertGreater(told[trial.pk]["answers"]["f1"], 0.3)

@@ -3,12 +3,13 @@
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.branches.kind import Branch, kind_of
-from doppio.core.chunking.context import with_context
+from doppio.core.chunking.context import titled_path, with_context
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.fingerprint import fingerprint
 from doppio.core.floors import FLOORS, above
@@ -22,6 +23,8 @@ from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.core.reranking.windowed import Candidate
 from doppio.core.searching import NOTHING_BESIDE, Masks, Searched, Searching
+from doppio.core.select.answer.kind import Answerer, HandedOn
+from doppio.core.select.answer.pieces import pieces_of
 from doppio.core.select.context import packed
 from doppio.core.select.packing import first_groups
 from doppio.core.select.pool import Pool, VectorsOf
@@ -43,6 +46,7 @@ from doppio.core.trace import (
 
 QUESTIONS_A_BATCH = 256
 HOST_ROOM = 1 << 40
+ANSWER = "answer"
 FLOOR_NAMES = {setting.name for setting in FLOORS}
 # Why a hit does not go on, by whether it is above the floor and whether it is near enough to the top.
 WHY = {
@@ -60,6 +64,7 @@ class Pipeline:
     branches : the opened branches by their ids
     reranker : where the recipe reranks
     tokens : counts the encoder's tokens of texts, which a recipe that widens needs
+    answerer : answers from what is handed on, where the recipe wants that
     allowed : what conditions let be found; see `Searching`
     """
 
@@ -69,6 +74,7 @@ class Pipeline:
     branches: Mapping[str, Branch]
     reranker: Reranker | None
     tokens: TokenOffsets | None = None
+    answerer: Answerer | None = None
     allowed: Masks = field(default_factory=dict, repr=False, compare=False)
 
     def ask(self, question: str, beside: Beside = NOTHING_BESIDE) -> Trace:
@@ -188,7 +194,25 @@ class Pipeline:
         context, tokens = self._context_stage(question, stages[-1], answered)
         stages.append(context)
         seconds |= {stage.stage: stage.seconds for stage in stages}
-        return Trace(question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered, searched.asked)
+        answer = None
+        if self.answerer is not None:
+            answer, seconds[ANSWER] = timed(partial(self.answerer.answer, question, self.handed_on(context)))
+        return Trace(
+            question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered, searched.asked, answer
+        )
+
+    def handed_on(self, context: StageTrace) -> list[HandedOn]:
+        """The pieces of a context with their texts, in the order in which they are written."""
+        pieces = pieces_of(context, self.chunks)
+        chunks = [int(context.chunks[piece.rows[0]]) for piece in pieces]
+        titles, headings = self.texts.titles(chunks), self.texts.headings(chunks)
+        texts = self.texts.between(chunks, [piece.range[1] for piece in pieces], [piece.range[2] for piece in pieces])
+        ranked = sorted(range(len(pieces)), key=lambda place: pieces[place].rows[0])
+        found = []
+        for place, (piece, text, title, own) in enumerate(zip(pieces, texts, titles, headings, strict=True)):
+            path = titled_path(title, own.split("\n") if own else [])
+            found.append(HandedOn(place + 1, piece.range[0], piece.range[1], text, path, ranked.index(place)))
+        return found
 
     def _fused_stage(self, fused: Fused, seconds: float) -> StageTrace:
         if self.recipe.rerank:

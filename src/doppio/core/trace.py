@@ -68,6 +68,38 @@ class AskedTrace:
 
 
 @dataclass(frozen=True)
+class SaidTrace:
+    """A sentence of an answer.
+
+    cites : numbers of the pieces of the context that it rests on, from 1
+    document, start, end : where it stands word for word: document's position, characters; -1 where it does not
+    score : how well it fits the question, as its answerer has it
+    """
+
+    text: str
+    cites: tuple[int, ...]
+    document: int = -1
+    start: int = -1
+    end: int = -1
+    score: float = 0.0
+
+
+@dataclass(frozen=True)
+class AnswerTrace:
+    """What was answered from a context.
+
+    silent : why nothing was; empty where something was
+    """
+
+    sentences: tuple[SaidTrace, ...]
+    silent: str = ""
+
+    @property
+    def text(self) -> str:
+        return " ".join(said.text for said in self.sentences)
+
+
+@dataclass(frozen=True)
 class StageTrace:
     """One stage's ranking.
 
@@ -164,6 +196,7 @@ class TraceJson(TypedDict):
     stages: list[StageJson]
     asked: NotRequired[dict[str, Any] | None]
     answered: NotRequired[float | None]
+    answer: NotRequired[dict[str, Any] | None]
 
 
 @dataclass(frozen=True)
@@ -172,6 +205,7 @@ class Trace:
 
     answered : how likely any passage of the corpus answers; None where no scorer says it
     asked : what happened before the search; None where nothing did
+    answer : what was answered from the context; None where the recipe does not ask for it
     """
 
     question: str
@@ -181,6 +215,7 @@ class Trace:
     seconds: dict[str, float] = field(default_factory=dict)
     answered: float | None = None
     asked: AskedTrace | None = None
+    answer: AnswerTrace | None = None
 
     def stage(self, name: str) -> StageTrace:
         """The stage of that name.
@@ -211,6 +246,7 @@ class Trace:
             "seconds": {step: round(value, 6) for step, value in self.seconds.items()},
             "answered": None if self.answered is None else round(self.answered, 9),
             "asked": None if self.asked is None else asdict(self.asked),
+            "answer": None if self.answer is None else asdict(self.answer),
             "stages": [cast(StageJson, dict(_stage_json(stage))) for stage in self.stages],
         }
 
@@ -224,6 +260,7 @@ class Trace:
             value["seconds"],
             value.get("answered"),
             _asked_from(value.get("asked")),
+            _answer_from(value.get("answer")),
         )
 
 
@@ -231,6 +268,13 @@ def _asked_from(value: dict[str, Any] | None) -> AskedTrace | None:
     if value is None:
         return None
     return AskedTrace(tuple(WordingTrace(**one) for one in value["wordings"]), value["conditions"], value["allowed"])
+
+
+def _answer_from(value: dict[str, Any] | None) -> AnswerTrace | None:
+    if value is None:
+        return None
+    sentences = tuple(SaidTrace(**{**one, "cites": tuple(one["cites"])}) for one in value["sentences"])
+    return AnswerTrace(sentences, value["silent"])
 
 
 _ARRAYS = {"chunks": np.int64, "scores": np.float32, "kept": np.bool_, "before": np.int64,

@@ -20,6 +20,7 @@ from doppio.core.question.kind import SEARCH_TERMS, WORDINGS
 from doppio.core.question.settings import QUESTION
 from doppio.core.reranking.facts.kind import FACTS
 from doppio.core.reranking.kind import SCORERS
+from doppio.core.select.answer.kind import ANSWERS
 from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.kind import SELECTION
 from doppio.core.select.orders.kind import ORDERS
@@ -42,6 +43,7 @@ FAMILIES: tuple[Family[Any], ...] = (
     DIVERSITY,
     WIDENING,
     ORDERS,
+    ANSWERS,
     METRICS,
     SUGGESTIONS,
 )

@@ -27,7 +27,9 @@ from doppio.trials.models import (
 
 AT_ONCE = 200
 TRIAL = ("corpus", "marked", "measures", "stages", "levels", "ledger", "seconds", "documents", "chunks", "intact",
-         "answerable", "questions", "origin")  # fmt: skip
+         "answerable", "questions", "origin", "answers")  # fmt: skip
+# What older files do not have.
+LATER: Row = {"answers": {}}
 ROW = ("cause", "ranks", "in_play", "intact", "trace")
 SWEEP = ("axes", "figure", "by", "most", "seed", "corpus", "marked", "questions", "found")
 TRIED = ("place", "settings", "mean", "asked")
@@ -64,7 +66,9 @@ class Trials:
         for row in rows:
             if "recipe" in row:
                 recipe = recipes[tuple(row["recipe"])]
-                trial = TrialRecord.objects.create(workspace=workspace, recipe=recipe, **fields_of(row, *TRIAL))
+                trial = TrialRecord.objects.create(
+                    workspace=workspace, recipe=recipe, **fields_of(LATER | row, *TRIAL)
+                )
                 TrialRecord.objects.filter(pk=trial.pk).update(measured_at=parse_datetime(row["measured_at"]))
                 continue
             assert trial is not None, "a row without its trial"

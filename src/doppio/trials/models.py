@@ -14,7 +14,8 @@ class TrialRecord(models.Model):
 
     `corpus` is the fingerprint of the documents that it was run on, `marked` the workspace's count of changes of
     labels then, `measures` the edition of the metrics. `origin` says what else its figures hang on: code, packages,
-    models, labels, machine; empty in trials from before it was kept.
+    models, labels, machine; empty in trials from before it was kept. `answers` says what the answers are worth; empty
+    where nothing answers.
     """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="trials")
@@ -33,6 +34,7 @@ class TrialRecord(models.Model):
     answerable = models.PositiveIntegerField()
     questions = models.PositiveIntegerField()
     origin = models.JSONField(default=dict)
+    answers = models.JSONField(default=dict)
     measured_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:

@@ -18,6 +18,11 @@ class TrialSerializer(s.Serializer):
     intact = s.IntegerField()
     answerable = s.IntegerField()
     questions = s.IntegerField()
+    answers = s.DictField(
+        child=s.FloatField(),
+        help_text="What the answers are worth: f1, exact, holds, cited, silent_right of unanswerable, silent_wrong "
+        "of answerable; empty where nothing answers.",
+    )
     low = s.FloatField()
     high = s.FloatField()
     measured_at = s.DateTimeField()

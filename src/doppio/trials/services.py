@@ -126,6 +126,7 @@ def _record(
         answerable=result.answerable,
         questions=len(result.rows),
         origin=origin,
+        answers=result.answers,
     )
     numbers = dict(recipe.workspace.questions.values_list("identity", "pk"))
     TrialRow.objects.bulk_create(

@@ -38,7 +38,8 @@ class TrialsView(APIView):
 
 def _trial(row: TrialRecord, now: tuple[str, int, int]) -> dict[str, Any]:
     low, high = wilson(row.ledger["delivered"], row.answerable)
-    fields = ("stages", "levels", "ledger", "seconds", "chunks", "intact", "answerable", "questions", "measured_at")
+    fields = ("stages", "levels", "ledger", "seconds", "chunks", "intact", "answerable", "questions", "answers",
+              "measured_at")  # fmt: skip
     return {
         "id": row.pk,
         "recipe": RecipeSerializer(row.recipe).data,

@@ -1595,6 +1595,30 @@ export interface components {
             stem: string;
             terms: components["schemas"]["AnalysedTerm"][];
         };
+        Answer: {
+            sentences: components["schemas"]["Said"][];
+            /** @description Why nothing was said; empty where something was. */
+            silent: string;
+        };
+        AnswerFigures: {
+            /**
+             * Format: double
+             * @description Of its words beside those of the best label.
+             */
+            f1: number;
+            /** Format: double */
+            exact: number;
+            /**
+             * Format: double
+             * @description Share of the label's words that it has.
+             */
+            holds: number;
+            /**
+             * Format: double
+             * @description Share of its sentences that stand in, or cite, what is labelled.
+             */
+            cited: number | null;
+        };
         /** @description As parameters of an address, or among the fields of a typed question. */
         Ask: {
             /** @description Conditions on what may be found. */
@@ -2484,6 +2508,8 @@ export interface components {
             written: string;
             /** @description Of all that is written, templates included. */
             tokens: number;
+            /** @description What the answer is worth by the labels. */
+            answer: components["schemas"]["AnswerFigures"] | null;
         };
         /** @description A stretch of a document that is handed on; offsets of `answers` and `found` count from its start. */
         HandedPiece: {
@@ -3858,6 +3884,21 @@ export interface components {
                     /** @enum {unknown} */
                     kind: "as-in-document";
                 };
+                answer?: {
+                    /** @enum {unknown} */
+                    kind: "none";
+                } | {
+                    /** @enum {unknown} */
+                    kind: "sentences";
+                    /** @default 3 */
+                    sentences: number;
+                    /** @default 0.9 */
+                    share: number;
+                    /** @default 0.02 */
+                    rank: number;
+                    /** @default null */
+                    least: number | null;
+                };
                 /**
                  * Format: lines
                  * @default [{number}] {place}
@@ -3893,6 +3934,20 @@ export interface components {
          * @enum {string}
          */
         RoleEnum: "reader" | "judge" | "editor" | "owner";
+        Said: {
+            text: string;
+            /** @description Pieces of the context, by their numbers. */
+            cites: number[];
+            /** @description Its position in the corpus; -1 where the sentence stands nowhere so. */
+            document: number;
+            start: number;
+            end: number;
+            /**
+             * Format: double
+             * @description How well it fits the question, as its answerer has it.
+             */
+            score: number;
+        };
         Sample: {
             line: number;
             text: string;
@@ -4310,6 +4365,8 @@ export interface components {
             answered: number | null;
             /** @description Null where the question was searched by as it stands. */
             asked: components["schemas"]["Before"] | null;
+            /** @description Null where nothing answers, or before answers were kept. */
+            answer: components["schemas"]["Answer"] | null;
             stages: components["schemas"]["StageTrace"][];
         };
         /** @description A chunk that a trace names; offsets of `answers` count code points of its text. */
@@ -4360,6 +4417,10 @@ export interface components {
             intact: number;
             answerable: number;
             questions: number;
+            /** @description What the answers are worth: f1, exact, holds, cited, silent_right of unanswerable, silent_wrong of answerable; empty where nothing answers. */
+            answers: {
+                [key: string]: number;
+            };
             /** Format: double */
             low: number;
             /** Format: double */

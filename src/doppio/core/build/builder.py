@@ -22,6 +22,7 @@ from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.kind import kind_of_scorer, own_settings
 from doppio.core.reranking.step import Reranker, Weighed
 from doppio.core.reranking.windowed import reading_of
+from doppio.core.select.answer.kind import ANSWERS
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.pieces import Building, Facts, Opening, Piece, texts_in_parts
 from doppio.core.store.segments import (
@@ -314,7 +315,9 @@ class Builder:
             branch["id"]: kind_of(branch).open(branch, Opening(*planning, keys.branches[branch["id"]], texts))
             for branch in recipe.branches
         }
-        return Pipeline(recipe, table, texts, branches, reranker, self.counter(recipe))
+        told = recipe.select["answer"]
+        answerer = ANSWERS.get(told["kind"]).open(told, self.models, self.counter(recipe))
+        return Pipeline(recipe, table, texts, branches, reranker, self.counter(recipe), answerer)
 
     def describe(self, keys: Keys) -> list[Built]:
         """Every index of a recipe that has been built, and its chunks."""

@@ -1,8 +1,9 @@
 """One recipe over one question set: traces boiled down to metrics, levels and the ledger."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from doppio.core.measure.answers import AnswerFigures, answer_figures, answers_told
 from doppio.core.measure.ledger import CHUNKS, cause, in_play, ledger
 from doppio.core.measure.measuring import Metrics, handed_at, mean, measure
 from doppio.core.measure.questions import Question
@@ -20,6 +21,7 @@ class Row:
 
     ranks : for every stage the rank of the first relevant chunk, from 1, or None
     in_play : for every stage whether the answer goes on from there
+    answer : what was answered beside the labels; None where nothing answers, or nothing is labelled
     """
 
     question: Question
@@ -29,6 +31,7 @@ class Row:
     in_play: dict[str, bool]
     ranks: dict[str, int | None]
     metrics: dict[str, Metrics]
+    answer: AnswerFigures | None = None
 
 
 @dataclass(frozen=True)
@@ -40,6 +43,7 @@ class Trial:
     ledger : questions a cause
     intact : answerable questions that have a span whole in one chunk
     seconds : time a step, summed over the questions
+    answers : what the answers are worth, see `answers_told`; empty where nothing answers
     """
 
     rows: tuple[Row, ...]
@@ -49,6 +53,7 @@ class Trial:
     intact: int
     answerable: int
     seconds: dict[str, float]
+    answers: dict[str, float] = field(default_factory=dict)
 
 
 def run_trial(
@@ -101,6 +106,7 @@ def summarise(rows: Sequence[Row], stages: Sequence[str]) -> Trial:
         intact=sum(any(row.relevance.intact) for row in real),
         answerable=len(real),
         seconds=seconds,
+        answers=answers_told((row.question.answerable, row.trace, row.answer) for row in rows),
     )
 
 
@@ -128,4 +134,5 @@ def _row(
         in_play(trace, relevant),
         ranks,
         metrics,
+        answer_figures(trace, relevant, pipeline.chunks, pipeline.texts) if question.answerable else None,
     )

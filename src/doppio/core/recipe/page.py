@@ -12,6 +12,7 @@ from doppio.core.question.joins.kind import JOINS
 from doppio.core.question.kind import SEARCH_TERMS, WORDINGS
 from doppio.core.question.settings import QUESTION
 from doppio.core.reranking.kind import COMMON, HEAVIEST, MOST_SCORERS, SCORERS
+from doppio.core.select.answer.kind import ANSWERS
 from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.kind import SELECTION
 from doppio.core.select.orders.kind import ORDERS
@@ -31,6 +32,7 @@ PARTS: tuple[tuple[str, Family[Any]], ...] = (
     ("select.diversity", DIVERSITY),
     ("select.widening", WIDENING),
     ("select.order", ORDERS),
+    ("select.answer", ANSWERS),
 )
 
 

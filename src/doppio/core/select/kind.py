@@ -9,6 +9,8 @@ from numpy.typing import NDArray
 
 from doppio.core.kinds import Family, Kind, Settings, number, one_of_kinds, optional, whole
 from doppio.core.ranking import Ids, Scores
+from doppio.core.select.answer.kind import ANSWERS
+from doppio.core.select.answer.kind import NONE as UNANSWERED
 from doppio.core.select.diversity.kind import DIVERSITY
 from doppio.core.select.diversity.kind import NONE as BY_SCORE
 from doppio.core.select.orders.kind import BEST_FIRST, ORDERS
@@ -66,6 +68,7 @@ COMMON = (
     POOL,
     one_of_kinds("widening", "Handed on", WIDENING.name, AS_FOUND),
     one_of_kinds("order", "Written", ORDERS.name, BEST_FIRST),
+    one_of_kinds("answer", "Answered", ANSWERS.name, UNANSWERED),
     TEMPLATE,
 )
 SELECTION: Family[SelectionRule] = Family("selection", "doppio.core.select", SelectionRule, key="rule", common=COMMON)

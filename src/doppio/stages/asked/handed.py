@@ -1,45 +1,27 @@
 """What the assistant gets for a question: pieces with their citations, and the whole as it is written out."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict
 from itertools import takewhile
 from typing import Any
 
 import numpy as np
 
-from doppio.core.measure.judged import Range, hosts
-from doppio.core.measure.measuring import handed_at
+from doppio.core.measure.answers import answer_figures
+from doppio.core.measure.judged import Range
 from doppio.core.measure.relevance import Relevance
 from doppio.core.pipeline import Pipeline
+from doppio.core.select.answer.pieces import Piece, pieces_of
 from doppio.core.select.writing import BETWEEN, Citable, written
 from doppio.core.trace import CONTEXT, StageTrace, Trace
 from doppio.library.texts import RecordedTexts
 from doppio.stages.asked.inside import inside
 
 
-@dataclass
-class Piece:
-    """A range that is handed on, and the passages that brought it, by their place in the stage."""
-
-    range: Range
-    rows: list[int]
-
-
-def pieces_of(stage: StageTrace, pipeline: Pipeline) -> list[Piece]:
-    """What is handed on, in the order in which it is written."""
-    assert stage.written is not None
-    found: dict[int, Piece] = {}
-    ranges = hosts(stage.chunks, pipeline.chunks, handed_at(stage))
-    for row, (place, on) in enumerate(zip(stage.written.tolist(), stage.kept.tolist(), strict=True)):
-        if on:
-            found.setdefault(place, Piece(ranges[row], [])).rows.append(row)
-    return [found[place] for place in sorted(found)]
-
-
 def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -> dict[str, Any]:
     """What the API says of a context; a few queries, however many pieces."""
     stage = trace.stage(CONTEXT)
-    pieces = pieces_of(stage, pipeline)
+    pieces = pieces_of(stage, pipeline.chunks)
     texts = pipeline.texts
     assert isinstance(texts, RecordedTexts)
     firsts = [int(stage.chunks[piece.rows[0]]) for piece in pieces]
@@ -82,7 +64,13 @@ def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -
         )
     whole = BETWEEN.join(parts)
     counted = pipeline.tokens.token_offsets([whole])[0] if pipeline.tokens is not None else None
-    return {"pieces": found, "written": whole, "tokens": 0 if counted is None else len(counted.starts)}
+    worth = answer_figures(trace, relevance, pipeline.chunks, texts) if relevance else None
+    return {
+        "pieces": found,
+        "written": whole,
+        "tokens": 0 if counted is None else len(counted.starts),
+        "answer": worth and asdict(worth),
+    }
 
 
 def _sections(pipeline: Pipeline, range: Range) -> list[int]:

@@ -85,6 +85,20 @@ class BeforeSerializer(s.Serializer):
     allowed = s.IntegerField(allow_null=True, help_text="Chunks that may be found; null where all may.")
 
 
+class SaidSerializer(s.Serializer):
+    text = s.CharField()
+    cites = s.ListField(child=s.IntegerField(), help_text="Pieces of the context, by their numbers.")
+    document = s.IntegerField(help_text="Its position in the corpus; -1 where the sentence stands nowhere so.")
+    start = s.IntegerField()
+    end = s.IntegerField()
+    score = s.FloatField(help_text="How well it fits the question, as its answerer has it.")
+
+
+class AnswerSerializer(s.Serializer):
+    sentences = SaidSerializer(many=True)
+    silent = s.CharField(allow_blank=True, help_text="Why nothing was said; empty where something was.")
+
+
 class TraceSerializer(s.Serializer):
     question = s.CharField()
     recipe = s.CharField()
@@ -92,6 +106,7 @@ class TraceSerializer(s.Serializer):
     seconds = s.DictField(child=s.FloatField())
     answered = s.FloatField(allow_null=True, help_text="Probability that any passage answers.")
     asked = BeforeSerializer(allow_null=True, help_text="Null where the question was searched by as it stands.")
+    answer = AnswerSerializer(allow_null=True, help_text="Null where nothing answers, or before answers were kept.")
     stages = StageTraceSerializer(many=True)
 
 
@@ -218,12 +233,22 @@ class HandedPieceSerializer(s.Serializer):
     carried = s.DictField(child=s.CharField())
 
 
+class AnswerFiguresSerializer(s.Serializer):
+    f1 = s.FloatField(help_text="Of its words beside those of the best label.")
+    exact = s.FloatField()
+    holds = s.FloatField(help_text="Share of the label's words that it has.")
+    cited = s.FloatField(
+        allow_null=True, help_text="Share of its sentences that stand in, or cite, what is labelled."
+    )
+
+
 class HandedSerializer(s.Serializer):
     """What the assistant gets."""
 
     pieces = HandedPieceSerializer(many=True)
     written = s.CharField(allow_blank=True, help_text="All of it, by the recipe's template.")
     tokens = s.IntegerField(help_text="Of all that is written, templates included.")
+    answer = AnswerFiguresSerializer(allow_null=True, help_text="What the answer is worth by the labels.")
 
 
 class AskedSerializer(s.Serializer):

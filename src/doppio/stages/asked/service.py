@@ -114,7 +114,7 @@ def labelled_body(row: Question) -> dict[str, Any]:
         "in_play": {},
         "ranks": {},
         "chunks": [],
-        "handed": {"pieces": [], "written": "", "tokens": 0},
+        "handed": {"pieces": [], "written": "", "tokens": 0, "answer": None},
     }
 
 

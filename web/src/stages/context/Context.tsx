@@ -6,6 +6,7 @@ import { Measured, Shown } from "../../shell/states";
 import { percent } from "../../text/numbers";
 import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
+import { Answers } from "./Answers";
 import { EmptyBelow } from "./EmptyBelow";
 
 export function Context() {
@@ -38,6 +39,7 @@ export function Context() {
                       ],
                     ]}
                   />
+                  <Answers />
                   <EmptyBelow />
                   <div className="split two" style={{ height: "auto" }}>
                     <div>

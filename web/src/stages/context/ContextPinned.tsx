@@ -7,6 +7,7 @@ import { Segments } from "../../shell/Segments";
 import { Empty } from "../../shell/states";
 import { score } from "../../text/numbers";
 import { chunksByNumber, place, stageOfKind } from "../shared/trace";
+import { AnswerSaid } from "./AnswerSaid";
 import { PieceCard, type Piece } from "./PieceCard";
 
 /** How likely the question is answered at all, and below what the context stays empty. */
@@ -38,6 +39,7 @@ export function ContextPinned({ asked }: { asked: Asked }) {
       <Empty title="Nothing found">
         No passage reached the context: the assistant says that it does not know.
         <Answered answered={asked.trace.answered} least={select?.empty_below ?? null} />
+        <AnswerSaid asked={asked} />
       </Empty>
     );
   const { pieces, written } = asked.handed;
@@ -64,6 +66,7 @@ export function ContextPinned({ asked }: { asked: Asked }) {
       </div>
       <Answered answered={asked.trace.answered} least={select?.empty_below ?? null} />
       <Budget pieces={pieces} asked={asked} stage={stage} budget={budget} />
+      <AnswerSaid asked={asked} />
       {form === "written" ? (
         <Sent written={written} tokens={asked.handed.tokens} />
       ) : (

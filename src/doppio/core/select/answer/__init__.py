@@ -1,0 +1,1 @@
+"""What is answered from a context: kinds of answerers."""
