@@ -58,6 +58,12 @@ STEPS: dict[str, dict[str, Any]] = {
     },
     "key terms": {"question": {"terms": {"kind": "key-terms"}}},
     "feedback": {"question": {"wordings": [{"kind": "feedback"}]}},
+    "words of the same sense": {"question": {"wordings": [{"kind": "thesaurus"}]}},
+    "near words of the corpus": {
+        "branches": [*BASE["branches"], EXPANDED],
+        "fusion": {"weights": {"sparse": 2, "dense": 3, "expanded": 0}},
+        "question": {"wordings": [{"kind": "near-words"}]},
+    },
     "key terms as a wording": {"question": {"wordings": [{"kind": "templates"}]}},
     "variety by words, strength .1": {"select": {"diversity": {"kind": "shared-words", "strength": 0.1}}},
     "variety by words, strength .3": {"select": {"diversity": {"kind": "shared-words"}}},

@@ -17,13 +17,14 @@ from tokenizers import Tokenizer
 from tokenizers.models import WordLevel
 from tokenizers.pre_tokenizers import Whitespace
 
-from doppio.command.models import stand_in_server
+from doppio.command.stand_in import stand_in_server
 from doppio.core.branches.dense.encoding import MOST_ROWS, TOKENS_A_BATCH, batches
 from doppio.core.errors import ModelFolderError, RemoteError
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.folder import WRONG_SORT, open_folder, register_folder
 from doppio.core.models.registry import TRAINED, Models
-from doppio.core.models.remote import LONGEST_PAUSE, RemoteEncoder, register_remote
+from doppio.core.models.remote import RemoteEncoder, register_remote
+from doppio.core.models.remote_endpoint import LONGEST_PAUSE
 from doppio.core.models.trained import TrainedEncoder, train
 from tests.core.corpus import MODELS, encoder
 

@@ -35,7 +35,8 @@ WORDS = ("gondola", "cabin", "wind", "dog", "muzzle", "ticket", "deposit", "offi
 def vocabulary_of(vectors):
     names = [f"t{place:02d}" for place in range(len(vectors))]
     blob = "".join(names).encode()
-    return Vocabulary(np.frombuffer(blob, np.uint8), np.arange(0, len(blob) + 1, 3), np.asarray(vectors, np.float32))
+    texts = np.frombuffer(blob, np.uint8), np.arange(0, len(blob) + 1, 3)
+    return Vocabulary(*texts, *texts, np.asarray(vectors, np.float32))
 
 
 class Nearest(unittest.TestCase):
@@ -63,6 +64,7 @@ class Nearest(unittest.TestCase):
         arrays = gather(iter(texts), Analysis(), encoder(), 10, Silent())
         made = Vocabulary.opened(arrays)
         self.assertEqual(made.terms, ["gondola", "stop"])
+        self.assertEqual(made.words, ["gondolas", "stopped"])
         for term, word in zip(made.terms, ("gondolas", "stopped"), strict=True):
             own = encoder().questions([word])[0]
             np.testing.assert_allclose(made.vectors[made.places[term]], own / np.linalg.norm(own), atol=1e-5)

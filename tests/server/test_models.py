@@ -9,7 +9,7 @@ from unittest import mock
 
 from typer.testing import CliRunner
 
-from doppio.command import models
+from doppio.command import models, stand_in
 from doppio.command.app import app
 from doppio.core.errors import DoppioError
 from doppio.core.models.folder import WRONG_SORT, open_folder
@@ -75,7 +75,7 @@ class ModelCommand(unittest.TestCase):
     def test_a_stand_in_takes_an_encoder_that_runs_here(self):
         shutil.copytree(MODELS / "compact-english-int8", self.kept / "compact-english-int8")
         encoder = models.Models(self.kept).encoder("compact-english-int8")
-        server = models.stand_in_server(encoder, 0)
+        server = stand_in.stand_in_server(encoder, 0)
         self.assertEqual(server.server_address[0], "127.0.0.1")
         server.server_close()
 

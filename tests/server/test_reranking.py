@@ -11,7 +11,7 @@ import numpy as np
 from django.core.management import call_command
 from django.test import TestCase, TransactionTestCase
 
-from doppio.command.models import stand_in_server
+from doppio.command.stand_in import stand_in_server
 from doppio.core.measure.relevance import relevance
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.fitted_folder import FittedFolder, write_fitted

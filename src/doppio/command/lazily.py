@@ -35,9 +35,7 @@ COMMANDS = {
     ),
     "model": Lazy("models", "app", "Encoders and joint scorers that recipes can name."),
     "workspace": Lazy("workspace", "app", "A workspace as one file: export and import."),
-    "stand-in": Lazy(
-        "models", "stand_in", "Run an endpoint for remote encoders or scorers, answered by a model of this machine."
-    ),
+    "stand-in": Lazy("stand_in", "stand_in", "Run an endpoint for what recipes can name, answered by this machine."),
 }
 MOST = 200
 

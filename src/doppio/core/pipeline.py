@@ -17,6 +17,7 @@ from doppio.core.fusion.kind import METHODS, fused_by
 from doppio.core.fusion.pouring import Fused, Ranking
 from doppio.core.kinds import Settings
 from doppio.core.models.joint import Window
+from doppio.core.models.remote_text import Writer
 from doppio.core.question.reading import Beside, changes_nothing
 from doppio.core.ranking import Ids
 from doppio.core.recipe.recipe import Recipe
@@ -65,6 +66,7 @@ class Pipeline:
     reranker : where the recipe reranks
     tokens : counts the encoder's tokens of texts, which a recipe that widens needs
     answerer : answers from what is handed on, where the recipe wants that
+    writers : what rewords elsewhere, by the names that the recipe has for them
     allowed : what conditions let be found; see `Searching`
     """
 
@@ -75,6 +77,7 @@ class Pipeline:
     reranker: Reranker | None
     tokens: TokenOffsets | None = None
     answerer: Answerer | None = None
+    writers: Mapping[str, Writer] = field(default_factory=dict)
     allowed: Masks = field(default_factory=dict, repr=False, compare=False)
 
     def ask(self, question: str, beside: Beside = NOTHING_BESIDE) -> Trace:
@@ -97,7 +100,9 @@ class Pipeline:
 
     @property
     def _searching(self) -> Searching:
-        return Searching(self.recipe, self.chunks, self.texts, self.branches, self._first_hits, self.allowed)
+        return Searching(
+            self.recipe, self.chunks, self.texts, self.branches, self._first_hits, self.writers, self.allowed
+        )
 
     def _first_hits(self, rankings: Sequence[Ranking]) -> Ranking:
         fused = self._high(self.fuse(rankings))

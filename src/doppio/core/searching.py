@@ -15,6 +15,7 @@ from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Settings
 from doppio.core.models.encoder import check_finite
+from doppio.core.models.remote_text import Writer
 from doppio.core.question.conditions import allowed_chunks, read_conditions
 from doppio.core.question.joins.kind import JOINS
 from doppio.core.question.kind import Wording
@@ -58,6 +59,7 @@ class Searching:
     """The branches of a recipe, opened.
 
     fuse : makes one ranking of those of the branches, which feedback begins with
+    writers : what rewords elsewhere, by the names that the recipe has for them
     allowed : by conditions and what was known of documents, the chunks that may be found; what is lacking is added
     """
 
@@ -66,6 +68,7 @@ class Searching:
     texts: ChunkTexts
     branches: Mapping[str, Branch]
     fuse: Callable[[Sequence[Ranking]], Ranking]
+    writers: Mapping[str, Writer] = field(default_factory=dict)
     allowed: Masks = field(default_factory=dict)
 
     def encoded(self, questions: Sequence[str]) -> Vectors:
@@ -99,7 +102,9 @@ class Searching:
         (allowed, conditions), spent = timed(lambda: self._allowed(settings, beside))
         if conditions:
             seconds[CONDITIONS] = spent / each
-        corpora = [_Asked(self, settings) for _ in questions]
+        corpora = [
+            _Asked(self, settings, {identity: own[row] for identity, own in vectors.items()}) for row in range(each)
+        ]
         queries = [
             Query(question, words_of(question, corpus, settings, beside), beside.without)
             for question, corpus in zip(questions, corpora, strict=True)
@@ -239,8 +244,9 @@ class _Asked:
     rankings : what the branches found for the question as it was asked
     """
 
-    def __init__(self, searching: Searching, settings: Settings) -> None:
+    def __init__(self, searching: Searching, settings: Settings, vectors: Mapping[str, NDArray[np.float32]]) -> None:
         self._searching = searching
+        self._vectors = vectors
         self.hint = str(settings["hint"])
         self.rankings: list[Ranking] = []
 
@@ -253,6 +259,15 @@ class _Asked:
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
         return self._searching.texts.indexed(chunks)
+
+    def near_words(self, question: str, count: int) -> list[str]:
+        for identity, branch in self._searching.branches.items():
+            if hasattr(branch, "near_words"):
+                return list(branch.near_words(question, self._vectors[identity], count))
+        return []
+
+    def write(self, writer: str, question: str, count: int) -> list[str]:
+        return self._searching.writers[writer].write(question, self.hint, self.language, count)
 
     def terms(self, text: str) -> list[str]:
         """The terms of a text as the first branch of terms sees them; its words where there is none."""

@@ -24,8 +24,8 @@ from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.settings import ANALYSIS, analysis_problems
 from doppio.core.branches.sparse.term_branch import TermBranch
 from doppio.core.branches.sparse.terms import analysis_of, terms_of, weighed_terms
+from doppio.core.branches.sparse.vocabulary import EDITION, Vocabulary, gather
 from doppio.core.branches.sparse.vocabulary import KIND as VOCABULARY
-from doppio.core.branches.sparse.vocabulary import Vocabulary, gather
 from doppio.core.branches.sparse.weighting import OKAPI, Weighting
 from doppio.core.fingerprint import fingerprint
 from doppio.core.fusion.pouring import Ranking
@@ -158,15 +158,15 @@ class ExpandedBranch(TermBranch):
     def _vectors(self, text: str) -> NDArray[np.float32]:
         return next(iter(self.encoder.encode([text]))).vectors
 
-    def near_terms(self, question: str, vector: NDArray[np.float32], count: int) -> list[str]:
-        """The terms of the corpus nearest to a question, without its own."""
+    def near_words(self, question: str, vector: NDArray[np.float32], count: int) -> list[str]:
+        """The words of the corpus nearest to a question, without its own."""
         own = [
             place
             for term in terms_of(self.settings, question)
             if (place := self.vocabulary.places.get(term)) is not None
         ]
         [found], _ = self.vocabulary.nearest(vector[None], [np.array(own, np.int64)], count)
-        return [self.vocabulary.terms[place] for place in found.tolist() if place >= 0]
+        return [self.vocabulary.words[place] for place in found.tolist() if place >= 0]
 
 
 class Expanded:
@@ -202,7 +202,7 @@ class Expanded:
         (over,) = vectors.pieces.values()
         own, analysis = planning.models.encoder(branch["encoder"]), branch["analysis"]
         # It hangs on every chunk: another corpus has other words.
-        words = fingerprint(planning.chunks, VERSION, analysis, own.digest, branch["words"])
+        words = fingerprint(planning.chunks, VERSION, EDITION, analysis, own.digest, branch["words"])
         facts: Facts = {
             "vocabulary": words, "over": over.of, "analysis": analysis,
             "terms": branch["passage_terms"], "weight": branch["passage_weight"],

@@ -13,7 +13,9 @@ from doppio.core.models.folder import MANIFEST, REMOTE, ModelFolder, kind_of, op
 from doppio.core.models.joint import JointScorer
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.remote import RemoteEncoder, RemoteScorer
+from doppio.core.models.remote_text import RemoteAnswerer, RemoteWriter
 from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, open_scorer_folder
+from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_WRITER, TEXTS, TextFolder, open_text_folder
 
 T = TypeVar("T")
 DEFAULT_ENCODER = "compact-english"
@@ -53,6 +55,19 @@ class Models:
         found: JointScorer = self._kept_open(name, "scorer", known, self._open_scorer)
         return found
 
+    def writer(self, name: str) -> RemoteWriter:
+        """A writer by its name; errors as those of `encoder`."""
+        found: RemoteWriter = self._kept_open(name, "writer", self._named(REMOTE_WRITER), _open_writer)
+        return found
+
+    def answerer(self, name: str) -> RemoteAnswerer:
+        """An answerer by its name; errors as those of `encoder`."""
+        found: RemoteAnswerer = self._kept_open(name, "answerer", self._named(REMOTE_ANSWERER), _open_answerer)
+        return found
+
+    def _named(self, kind: str) -> list[str]:
+        return [folder.name for folder in self.texts() if folder.kind == kind]
+
     def _kept_open(self, name: str, what: str, known: list[str], opened: Callable[[Path], T]) -> T:
         manifest = self.root / name / MANIFEST
         if not manifest.is_file():
@@ -60,8 +75,7 @@ class Models:
                 f"{self.root / name}: no such model folder; there are {', '.join(sorted(known))}. "
                 "'./doppio setup' installs the shipped ones"
             )
-        is_scorer = kind_of(manifest.parent) in KINDS
-        if is_scorer != (what == "scorer"):
+        if _sort_of(kind_of(manifest.parent)) != what:
             raise ModelFolderError(f"{name}: is no {what}; there are {', '.join(sorted(known))}")
         stamp = manifest.stat().st_mtime_ns
         if name not in self._open or self._open[name][0] != stamp:
@@ -89,7 +103,11 @@ class Models:
 
     def listed(self) -> list[ModelFolder]:
         """Manifests of all registered encoders, by name; folders that are not whole are left out."""
-        return self._folders(open_folder, lambda kind: kind not in (*KINDS, FITTED))
+        return self._folders(open_folder, lambda kind: kind not in (*KINDS, *TEXTS, FITTED))
+
+    def texts(self) -> list[TextFolder]:
+        """Manifests of all registered writers and answerers, by name; folders that are not whole are left out."""
+        return self._folders(open_text_folder, lambda kind: kind in TEXTS)
 
     def scorers(self) -> list[ScorerFolder]:
         """Manifests of all registered joint scorers, by name; folders that are not whole are left out."""
@@ -108,6 +126,20 @@ class Models:
             except ModelFolderError:
                 continue
         return found
+
+
+def _sort_of(kind: str) -> str:
+    """What a folder of some kind holds, as people call it."""
+    sorts = {**dict.fromkeys(KINDS, "scorer"), REMOTE_WRITER: "writer", REMOTE_ANSWERER: "answerer"}
+    return sorts.get(kind, "encoder")
+
+
+def _open_writer(path: Path) -> RemoteWriter:
+    return RemoteWriter(open_text_folder(path))
+
+
+def _open_answerer(path: Path) -> RemoteAnswerer:
+    return RemoteAnswerer(open_text_folder(path))
 
 
 def titles(models: Models) -> Mapping[str, str]:

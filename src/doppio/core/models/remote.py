@@ -7,89 +7,25 @@ and `measure`; `POST {url}/score` takes `{"format": "doppio-score/1", "question"
 answers with `{"scores": [...]}`, larger is better. A key goes along as `Authorization: Bearer KEY`.
 """
 
-import json
-import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-import urllib3
 from numpy.typing import NDArray
-from urllib3.util import Retry
 
 from doppio.core.errors import ModelFolderError, RemoteError
 from doppio.core.models.cross_encoder import MEASURES
 from doppio.core.models.encoder import Encoded
 from doppio.core.models.folder import REMOTE, ModelFolder, checked_name, drafted, open_folder, write_manifest
 from doppio.core.models.joint import Passage, Scored
+from doppio.core.models.remote_endpoint import KEY_FILE, Endpoint, endpoint_of
 from doppio.core.models.scorer_folder import NO_ACTIVATION, REMOTE_SCORER, ScorerFolder, open_scorer_folder
+from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_WRITER, TextFolder, open_text_folder
 
 FORMAT = "doppio-encode/1"
 SCORE_FORMAT = "doppio-score/1"
-KEY_FILE = "key"
-TIMEOUT, RETRIES, BATCH, BACK_OFF = 30.0, 4, 64, 0.5
-# An endpoint that names a longer pause is not waited for so long, and no call takes longer than the deadline.
-LONGEST_PAUSE, DEADLINE = 5, 60.0
-
-
-class _Until(Retry):
-    """Tries again until a moment (of `time.monotonic`), and not after it."""
-
-    def __init__(self, *given: Any, until: float = np.inf, **named: Any) -> None:
-        super().__init__(*given, **named)
-        self.until = until
-
-    def new(self, **changed: Any) -> "_Until":
-        made = super().new(**changed)
-        made.until = self.until
-        return made
-
-    def is_exhausted(self) -> bool:
-        return super().is_exhausted() or time.monotonic() >= self.until
-
-
-class Endpoint:
-    """One endpoint: times out, and tries again with longer and longer pauses while it is busy or away."""
-
-    def __init__(self, url: str, key: str, settings: Mapping[str, Any]) -> None:
-        self.url = url.rstrip("/")
-        self._headers = {"Content-Type": "application/json", **({"Authorization": f"Bearer {key}"} if key else {})}
-        self._retries = _Until(
-            total=int(settings.get("retries", RETRIES)), backoff_factor=float(settings.get("back_off", BACK_OFF)),
-            status_forcelist=(429, 500, 502, 503, 504), allowed_methods=None, raise_on_status=False,
-            backoff_max=LONGEST_PAUSE, retry_after_max=LONGEST_PAUSE,
-        )  # fmt: skip
-        self._deadline = float(settings.get("deadline", DEADLINE))
-        timeout = urllib3.Timeout(total=min(float(settings.get("timeout", TIMEOUT)), self._deadline))
-        self._pool = urllib3.PoolManager(timeout=timeout)
-
-    def ask(self, method: str, path: str, body: Any = None) -> dict[str, Any]:
-        """Send a request and read the JSON object that answers it.
-
-        Raises
-        ------
-        RemoteError
-            If the endpoint cannot be reached, refuses, or answers with something else.
-        """
-        address = self.url + path
-        try:
-            sent = None if body is None else json.dumps(body).encode()
-            retries = self._retries.new()
-            retries.until = time.monotonic() + self._deadline
-            answer = self._pool.request(method, address, body=sent, headers=self._headers, retries=retries)
-        except urllib3.exceptions.HTTPError as error:
-            raise RemoteError(f"{address}: cannot be reached ({error})") from error
-        if answer.status != 200:
-            said = answer.data[:200].decode(errors="replace")
-            raise RemoteError(f"{address}: answered with status {answer.status}: {said}")
-        try:
-            found = json.loads(answer.data)
-        except ValueError as error:
-            raise RemoteError(f"{address}: the answer is not JSON") from error
-        if not isinstance(found, dict):
-            raise RemoteError(f"{address}: the answer is not a JSON object")
-        return found
+BATCH = 64
 
 
 class RemoteEncoder:
@@ -160,16 +96,21 @@ class RemoteScorer:
 
 
 def _endpoint(folder: Path, settings: Mapping[str, Any]) -> tuple[Endpoint, int]:
-    """The endpoint of a registered model, and how many texts go out at once."""
-    key = folder / KEY_FILE
-    said = key.read_text().strip() if key.exists() else ""
-    return Endpoint(settings["url"], said, settings), int(settings.get("batch", BATCH))
+    """The same, and how many texts go out at once."""
+    return endpoint_of(folder, settings), int(settings.get("batch", BATCH))
+
+
+# What an endpoint may say that it is, what its folder says then, and what opens that.
+SORTS: Mapping[str, tuple[str, Callable[[Path], ModelFolder | ScorerFolder | TextFolder]]] = {
+    "encoder": (REMOTE, open_folder), "scorer": (REMOTE_SCORER, open_scorer_folder),
+    "writer": (REMOTE_WRITER, open_text_folder), "answerer": (REMOTE_ANSWERER, open_text_folder),
+}  # fmt: skip
 
 
 def register_remote(
     root: Path, name: str, url: str, key: str = "", *, title: str = "", settings: Mapping[str, Any] | None = None
-) -> ModelFolder | ScorerFolder:
-    """Register the encoder or joint scorer behind an endpoint; it is asked what it is.
+) -> ModelFolder | ScorerFolder | TextFolder:
+    """Register the encoder, joint scorer, writer or answerer behind an endpoint; it is asked what it is.
 
     Raises
     ------
@@ -181,15 +122,17 @@ def register_remote(
     given = {"url": url, **(settings or {})}
     said = Endpoint(url, key, given).ask("GET", "/model")
     target = root / checked_name(name, Path(url))
-    scorer = said.get("kind") == "scorer"
-    told = ("version",) if scorer else ("dimension", "max_tokens", "unit", "made_for", "version")
-    if scorer and "measure" in said:
+    kind = str(said.get("kind", "encoder"))
+    if kind not in SORTS:
+        raise ModelFolderError(f"{url}/model: kind: {kind!r} is not one of {', '.join(SORTS)}")
+    sort, opened = SORTS[kind]
+    told = ("dimension", "max_tokens", "unit", "made_for", "version") if sort == REMOTE else ("version",)
+    if sort == REMOTE_SCORER and "measure" in said:
         given["measure"] = str(said["measure"])
-    opened: Callable[[Path], ModelFolder | ScorerFolder] = open_scorer_folder if scorer else open_folder
     with drafted(target) as draft:
         fields: dict[str, Any] = {field: said[field] for field in told if field in said}
         about = {"name": name, "title": title or str(said.get("name", name)), "settings": given}
-        write_manifest(draft, {**fields, "kind": REMOTE_SCORER if scorer else REMOTE, **about})
+        write_manifest(draft, {**fields, "kind": sort, **about})
         try:
             opened(draft)
         except ModelFolderError as error:

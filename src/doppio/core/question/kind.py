@@ -11,6 +11,8 @@ from doppio.core.kinds import Family, Kind, Settings
 from doppio.core.ranking import Ids, Scores
 
 EVERY_WORD = "all-words"
+# The format of a setting that names a registered writer.
+WRITER = "writer"
 
 
 class Corpus(Protocol):
@@ -24,6 +26,13 @@ class Corpus(Protocol):
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
         """Texts of chunks as they are indexed."""
+
+    def near_words(self, question: str, count: int) -> list[str]:
+        """Words of the corpus that mean much the same as a question, the nearest first; none where no branch has
+        their vectors."""
+
+    def write(self, writer: str, question: str, count: int) -> list[str]:
+        """Other wordings by a registered writer."""
 
     @property
     def language(self) -> str:

@@ -6,6 +6,7 @@ from typing import Any
 from doppio.core.branches.kind import encoder_of
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models.registry import DEFAULT_ENCODER
+from doppio.core.question.kind import WORDINGS, WRITER
 from doppio.core.reranking.kind import uses_of
 from doppio.core.select.kind import looked_at
 
@@ -92,6 +93,16 @@ class Recipe:
     def fingerprint(self) -> str:
         """Digest of all settings; the name is not one."""
         return fingerprint({key: value for key, value in self.body.items() if key != "name"})
+
+    @property
+    def writers(self) -> list[str]:
+        """Registered writers that reword questions."""
+        found = []
+        for way in self.question["wordings"]:
+            for setting in WORDINGS.get(way["kind"]).settings:
+                if setting.schema.get("format") == WRITER:
+                    found.append(str(way[setting.name]))
+        return found
 
     @property
     def encoder(self) -> str:

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from functools import cached_property
 from itertools import pairwise
 from typing import Any
@@ -17,6 +17,8 @@ from doppio.core.progress import Progress
 from doppio.core.text.analysis import Analysis
 
 KIND = "vocabulary"
+# Goes up when another one is made of the same words.
+EDITION = 1
 # A word: letters alone, since what a code means its vector does not know.
 _WORD = re.compile(r"[^\W\d_]{3,}")
 WORDS_AT_ONCE, ROWS_AT_ONCE = 1024, 512
@@ -27,21 +29,27 @@ class Vocabulary:
     """Terms of a corpus that are words.
 
     term_bytes, term_begins : all terms one after another in UTF-8, uint8, and where each begins, (t + 1,) int64
-    vectors : (t, d) float32, of unit length: each the encoder's of the first word that stood for the term
+    word_bytes, word_begins : the first word of the corpus that stood for each term, likewise
+    vectors : (t, d) float32, of unit length: the encoder's of that word
     """
 
     term_bytes: NDArray[np.uint8]
     term_begins: NDArray[np.int64]
+    word_bytes: NDArray[np.uint8]
+    word_begins: NDArray[np.int64]
     vectors: NDArray[np.float32]
 
     @classmethod
     def opened(cls, arrays: Mapping[str, NDArray[Any]]) -> "Vocabulary":
-        return cls(arrays["term_bytes"], arrays["term_begins"], arrays["vectors"])
+        return cls(**{column.name: np.asarray(arrays[column.name]) for column in fields(cls)})
 
     @cached_property
     def terms(self) -> list[str]:
-        text, begins = self.term_bytes.tobytes(), self.term_begins.tolist()
-        return [text[low:high].decode() for low, high in pairwise(begins)]
+        return _texts(self.term_bytes, self.term_begins)
+
+    @cached_property
+    def words(self) -> list[str]:
+        return _texts(self.word_bytes, self.word_begins)
 
     @cached_property
     def places(self) -> dict[str, int]:
@@ -133,9 +141,17 @@ def gather(
         found = check_finite(encoder.questions(part), encoder, part)
         vectors[first : first + len(part)] = found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12)
         progress.advance(len(part))
-    encoded = [names[number].encode() for number in kept.tolist()]
-    begins = np.cumsum([0, *map(len, encoded)]).astype(np.int64)
-    return {"term_bytes": np.frombuffer(b"".join(encoded), np.uint8), "term_begins": begins, "vectors": vectors}
+    arrays: dict[str, NDArray[Any]] = {"vectors": vectors}
+    for name, texts_of in (("term", names), ("word", said)):
+        encoded = [texts_of[number].encode() for number in kept.tolist()]
+        arrays[f"{name}_bytes"] = np.frombuffer(b"".join(encoded), np.uint8)
+        arrays[f"{name}_begins"] = np.cumsum([0, *map(len, encoded)]).astype(np.int64)
+    return arrays
+
+
+def _texts(bytes_of: NDArray[np.uint8], begins: NDArray[np.int64]) -> list[str]:
+    whole = bytes_of.tobytes()
+    return [whole[low:high].decode() for low, high in pairwise(begins.tolist())]
 
 
 def _say(text: str, analysis: Analysis, known: Mapping[str, int], said: list[str]) -> None:

@@ -1,0 +1,47 @@
+"""The folder of a writer or an answerer that runs elsewhere: where it is asked, and nothing that is run."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from doppio.core.errors import ModelFolderError
+from doppio.core.models.folder import FORMAT, MANIFEST, checked_name, read_json
+
+REMOTE_WRITER, REMOTE_ANSWERER = "remote-writer", "remote-answerer"
+TEXTS = (REMOTE_WRITER, REMOTE_ANSWERER)
+
+
+@dataclass(frozen=True)
+class TextFolder:
+    """A writer's or an answerer's manifest.
+
+    kind : "remote-writer" or "remote-answerer"
+    settings : the `url`, and what else its endpoint is asked with
+    """
+
+    path: Path
+    name: str
+    title: str
+    kind: str
+    settings: Mapping[str, Any]
+
+
+def open_text_folder(path: Path) -> TextFolder:
+    """Read a manifest.
+
+    Raises
+    ------
+    ModelFolderError
+        If it is missing, or lacks something; names the field.
+    """
+    where, found = path / MANIFEST, read_json(path / MANIFEST)
+    if found.get("format") != FORMAT:
+        raise ModelFolderError(f"{where}: format: {found.get('format')!r} is not {FORMAT!r}")
+    if found.get("kind") not in TEXTS:
+        raise ModelFolderError(f"{where}: kind: {found.get('kind')!r} is not one of {', '.join(TEXTS)}")
+    settings = found.get("settings")
+    if not isinstance(settings, dict) or not isinstance(settings.get("url"), str):
+        raise ModelFolderError(f"{where}: settings.url: missing")
+    name = checked_name(found.get("name"), where)
+    return TextFolder(path, name, str(found.get("title") or name), str(found["kind"]), settings)
