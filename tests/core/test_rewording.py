@@ -68,7 +68,7 @@ class OfAThesaurus(unittest.TestCase):
         self.assertEqual(found.alike("rode", 1), ("sit",))
         self.assertEqual(found.alike("afraid", 1), ("fearful",))
         self.assertEqual(found.alike("DOGMA", 1), ("tenet",))
-        for unknown in ("dogs'", "do", "zebra", "", "licence", "1", "dogmatic"):
+        for unknown in ("dogs'", "do", "zebra", "", "licence", "1", "dogmatic", "hündin"):
             self.assertEqual(found.alike(unknown, 3), ())
 
     def test_only_what_the_corpus_holds_is_added(self):

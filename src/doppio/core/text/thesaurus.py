@@ -98,7 +98,9 @@ def _mapped(path: Path) -> mmap.mmap | bytes:
 
 def _line(data: mmap.mmap | bytes, word: str) -> str:
     """The line that begins with a word, of a file whose lines are in the order of their bytes, or nothing."""
-    wanted = word.encode("ascii", "ignore") + b" "
+    if not word or not word.isascii():
+        return ""
+    wanted = word.encode() + b" "
     low, high = 0, len(data)
     while low < high:
         middle = (low + high) // 2
