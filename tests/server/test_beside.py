@@ -3,6 +3,12 @@
 from django.test import SimpleTestCase, TestCase
 from rest_framework.serializers import ValidationError
 
+from doppio.core.formats.question_table import questions_of, read_sheet
+from doppio.library.models import Event, Workspace
+from doppio.questions.carried import Questions
+from doppio.questions.exporting import exported
+from doppio.questions.models import QuestionSet
+from doppio.questions.sets import make_set
 from doppio.stages.asked.beside import read_words
 from tests.server.workspace import make_workspace, measured
 
@@ -84,3 +90,79 @@ class Asked(TestCase):
         self.assertEqual(answer.json()["handed"]["pieces"], [])
         self.assertIn("write a field", self.get(400, only="edition")["detail"])
         self.assertIn("a weight is above 0", self.get(400, words="gust 0")["detail"])
+
+
+class KeptConditions(TestCase):
+    """Conditions that belong to a question hold wherever it is asked, and go out and in with it."""
+
+    def setUp(self):
+        self.space, self.user = make_workspace("Kept")
+        self.client.force_login(self.user)
+        self.question = self.space.questions.get(identity="q2")
+        self.at = f"/api/workspaces/{self.space.pk}"
+
+    def keep(self, only, status=200):
+        answer = self.client.patch(f"{self.at}/questions/{self.question.pk}", {"only": only}, "application/json")
+        self.assertEqual(answer.status_code, status, answer.content)
+        return answer.json()
+
+    def test_they_hold_in_asking_trials_and_drafts(self):
+        recipe, before = measured(self.space, rerank=None, select={"k": 3, "budget_tokens": 900})
+        wanted = self.space.documents.get(name="wind.md")
+        self.assertEqual(self.keep(" document is wind* ")["only"], "document is wind*")
+        asked = self.client.get(f"{self.at}/questions/{self.question.pk}").json()
+        self.assertEqual(asked["trace"]["asked"]["conditions"], "document is wind*")
+        found = {
+            chunk["document"]
+            for chunk in asked["chunks"]
+            if chunk["number"] in asked["trace"]["stages"][-1]["chunks"]
+        }
+        self.assertEqual(found, {wanted.pk})
+        both = self.client.get(f"{self.at}/questions/{self.question.pk}", {"only": "section has nowhere"}).json()
+        self.assertEqual(both["trace"]["asked"]["conditions"], "document is wind*, section has nowhere")
+        self.assertEqual(both["trace"]["asked"]["allowed"], 0)
+        _, after = measured(self.space, rerank=None, select={"k": 3, "budget_tokens": 900}, name="again")
+        causes = {
+            trial.pk: {row.question.identity: row.cause for row in trial.rows.select_related("question")}
+            for trial in (before, after)
+        }
+        self.assertEqual(causes[before.pk]["q2"], "delivered")
+        self.assertEqual(causes[after.pk]["q2"], "missed by every branch")
+        self.assertEqual(causes[before.pk] | {"q2": ""}, causes[after.pk] | {"q2": ""})
+        draft = self.client.post(f"{self.at}/drafts", {"body": recipe.body}, "application/json").json()
+        self.assertEqual(draft["ledger"], after.ledger)
+
+    def test_what_cannot_be_read_is_refused_and_a_change_is_taken_back(self):
+        self.assertIn("only", self.keep("edition", 400)["detail"])
+        self.keep("document is wind*")
+        self.keep("")
+        event = Event.objects.filter(kind="question changed").latest("pk")
+        self.assertEqual(event.about["changes"], {"only": ["document is wind*", ""]})
+        answer = self.client.post(f"{self.at}/events/{event.pk}/taken-back")
+        self.assertLess(answer.status_code, 300, answer.content)
+        self.question.refresh_from_db()
+        self.assertEqual(self.question.only, "document is wind*")
+
+    def test_files_carry_them(self):
+        self.keep("document is wind*, section has rules")
+        into = make_set(self.space, "Again")
+        for form in ("jsonl", "csv"):
+            found = "".join(exported(self.question.set, form))
+            asked = questions_of(read_sheet(found.encode(), f"q.{form}"))
+            self.assertEqual(asked.wrong, [])
+            told = {one.id: one.only for one in asked.questions}
+            self.assertEqual({key: only for key, only in told.items() if only},
+                             {"q2": "document is wind*, section has rules"})  # fmt: skip
+        rows = b'{"id": "n1", "text": "New?", "unanswerable": true, "only": "document"}\n'
+        [wrong] = questions_of(read_sheet(rows, "q.jsonl")).wrong
+        self.assertEqual(wrong.field, "only")
+        self.assertEqual(into.questions.count(), 0)
+        carried = list(Questions().rows(self.space))
+        self.assertEqual(
+            [row["only"] for row in carried if row["identity"] == "q2"], [self.question.only or told["q2"]]
+        )
+        other = Workspace.objects.create(name="Elsewhere")
+        QuestionSet.objects.create(workspace=other, name=self.question.set.name)
+        older = [{name: value for name, value in row.items() if name != "only"} | {"labels": []} for row in carried]
+        Questions().take(other, iter(older), {})
+        self.assertEqual(set(other.questions.values_list("only", flat=True)), {""})

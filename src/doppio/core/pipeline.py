@@ -91,12 +91,26 @@ class Pipeline:
         [found] = self._searching.searched([question], beside)
         return self._one(question, found)
 
-    def ask_many(self, questions: Sequence[str]) -> Iterator[Trace]:
-        """Take questions through all stages; branches are asked for many questions at once."""
-        for first in range(0, len(questions), QUESTIONS_A_BATCH):
-            batch = questions[first : first + QUESTIONS_A_BATCH]
-            for question, found in zip(batch, self._searching.searched(batch), strict=True):
+    def ask_many(self, questions: Sequence[str], only: Sequence[str] = ()) -> Iterator[Trace]:
+        """Take questions through all stages; branches are asked for many questions at once.
+
+        Parameters
+        ----------
+        only : sequence of str
+            The conditions that belong to each question; none where it is empty.
+        """
+        for batch, own in _batches(questions, only):
+            for question, found in zip(batch, self._searched(batch, own), strict=True):
                 yield self._one(question, found)
+
+    def _searched(self, questions: Sequence[str], only: Sequence[str]) -> list[Searched]:
+        """What the branches find for questions; those with the same conditions are searched for together."""
+        found: dict[int, Searched] = {}
+        for conditions in dict.fromkeys(only):
+            rows = [row for row, own in enumerate(only) if own == conditions]
+            beside = Beside(conditions=conditions) if conditions else NOTHING_BESIDE
+            found |= zip(rows, self._searching.searched([questions[row] for row in rows], beside), strict=True)
+        return [found[row] for row in range(len(questions))]
 
     @property
     def _searching(self) -> Searching:
@@ -108,7 +122,9 @@ class Pipeline:
         fused = self._high(self.fuse(rankings))
         return fused.chunks, fused.scores
 
-    def rankings(self, questions: Sequence[str], held: dict[str, list[Ranking]]) -> list[list[Ranking]]:
+    def rankings(
+        self, questions: Sequence[str], held: dict[str, list[Ranking]], only: Sequence[str] = ()
+    ) -> list[list[Ranking]]:
         """What each branch finds for questions, in the recipe's order.
 
         Parameters
@@ -117,14 +133,15 @@ class Pipeline:
         held : by what a branch is asked with, what it found; what is lacking is added. Another pipeline over the same
             indexes can take it from there, as long as it is asked the same questions. Hits under a branch's floor are
             among them; `above_floors` leaves them out.
+        only : as in `ask_many`
         """
         searching, before = self._searching, self.recipe.question
         keys = [self._key(branch) for branch in self.recipe.branches]
-        if not changes_nothing(before):
+        if not changes_nothing(before) or any(only):
             # What is asked hangs on what all branches and the fusion made of the question as it stood.
             keys = [fingerprint(before, self.recipe.fusion, keys, key) for key in keys]
             if any(key not in held for key in keys):
-                found = searching.searched(questions)
+                found = self._searched(questions, only or [""] * len(questions))
                 held |= {key: [one.rankings[at] for one in found] for at, key in enumerate(keys)}
             return [held[key] for key in keys]
         vectors: dict[str, NDArray[np.float32]] | None = None
@@ -142,12 +159,11 @@ class Pipeline:
         """Take a question on from what the branches found for it."""
         return self._one(question, Searched(list(rankings), [0.0] * len(rankings)))
 
-    def fused_many(self, questions: Sequence[str]) -> Iterator[tuple[Fused, FirstStage]]:
+    def fused_many(self, questions: Sequence[str], only: Sequence[str] = ()) -> Iterator[tuple[Fused, FirstStage]]:
         """What fusion makes of questions, to the recipe's depth, and what it came from; nothing is reranked."""
-        for first in range(0, len(questions), QUESTIONS_A_BATCH):
-            batch = questions[first : first + QUESTIONS_A_BATCH]
-            families = [kind_of(branch).family for branch in self.recipe.branches]
-            for found in self._searching.searched(batch):
+        families = [kind_of(branch).family for branch in self.recipe.branches]
+        for batch, own in _batches(questions, only):
+            for found in self._searched(batch, own):
                 fused = self._high(self.fuse(found.rankings))
                 yield fused, FirstStage(fused.scores, _of_families(families, found.rankings, fused.chunks))
 
@@ -349,6 +365,13 @@ class Pipeline:
         if self.recipe.chunking["host"] is None:
             return np.asarray(chunks, np.int64)
         return table.document[chunks] * HOST_ROOM + table.host_start[chunks]
+
+
+def _batches(questions: Sequence[str], only: Sequence[str]) -> Iterator[tuple[Sequence[str], Sequence[str]]]:
+    """Questions with their conditions, some at a time."""
+    only = only or [""] * len(questions)
+    for first in range(0, len(questions), QUESTIONS_A_BATCH):
+        yield questions[first : first + QUESTIONS_A_BATCH], only[first : first + QUESTIONS_A_BATCH]
 
 
 def _of_families(families: Sequence[str], rankings: Sequence[Ranking], chunks: Ids) -> dict[str, NDArray[np.float64]]:

@@ -10,7 +10,9 @@ from doppio.library.models import Document, Workspace
 from doppio.questions.models import AnswerSpan, Decision, Question, QuestionSet
 
 AT_ONCE = 500
-QUESTION = ("identity", "text", "tags", "group", "unanswerable", "position", "marked")
+QUESTION = ("identity", "text", "tags", "group", "unanswerable", "only", "position", "marked")
+# What older files do not have.
+LATER: Row = {"only": ""}
 LABEL = ("document_name", "quote", "lost", "start", "end", "grade")
 
 
@@ -57,7 +59,10 @@ class Questions:
         sets = {row.name: row for row in workspace.question_sets.all()}
         documents = dict(workspace.documents.values_list("name", "pk"))
         for some in batches(rows, AT_ONCE):
-            made = [Question(workspace=workspace, set=sets[row["set"]], **fields_of(row, *QUESTION)) for row in some]
+            made = [
+                Question(workspace=workspace, set=sets[row["set"]], **fields_of(LATER | row, *QUESTION))
+                for row in some
+            ]
             self._keep(list(zip(made, some, strict=True)), documents, people)
 
     @staticmethod

@@ -18,7 +18,8 @@ from doppio.questions.models import Question, QuestionSet
 from doppio.questions.services import core_question
 
 AT_ONCE = 500
-COLUMNS = ("id", "question", "document", "start", "end", "quote", "grade", "tags", "group", "unanswerable")
+COLUMNS = ("id", "question", "document", "start", "end", "quote", "grade", "tags", "group", "unanswerable",
+           "only")  # fmt: skip
 FORMS = {
     "jsonl": ("application/x-ndjson", "jsonl"),
     "csv": ("text/csv; charset=utf-8", "csv"),
@@ -70,6 +71,7 @@ def as_json(row: Question) -> dict[str, Any]:
         **({"tags": row.tags} if row.tags else {}),
         **({"group": row.group} if row.group else {}),
         **({"unanswerable": True} if row.unanswerable else {}),
+        **({"only": row.only} if row.only else {}),
         "answers": answers,
     }
 
@@ -100,7 +102,7 @@ def _table(rows: Iterable[Question], delimiter: str) -> Iterator[str]:
 
     yield written(COLUMNS)
     for row in rows:
-        common = (";".join(row.tags), row.group, "yes" if row.unanswerable else "")
+        common = (";".join(row.tags), row.group, "yes" if row.unanswerable else "", row.only)
         spans = _placed(row)
         for span in spans:
             answer = _answer(span)

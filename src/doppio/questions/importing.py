@@ -182,8 +182,8 @@ def write(workspace: Workspace, into: QuestionSet, seen: Look, judge: User | Non
         given = found.given
         found.row = Question(
             workspace_id=workspace.pk, set_id=into.pk, identity=given.id or next(numbers), text=given.text,
-            tags=list(given.tags), group=given.group, unanswerable=given.unanswerable, position=position + place,
-            marked=workspace.marked,
+            tags=list(given.tags), group=given.group, unanswerable=given.unanswerable, only=given.only,
+            position=position + place, marked=workspace.marked,
         )  # fmt: skip
     Question.objects.bulk_create([found.row for found in fresh if found.row], WRITTEN_AT_ONCE)
     AnswerSpan.objects.filter(pk__in=[pk for found in seen.found for pk in found.regraded]).delete()
@@ -224,7 +224,7 @@ def _judged(asked: Asked, rows: Mapping[str, Question], qrels: bytes | None) -> 
         question = asked.questions[place]
         given = GivenQuestion(
             question.id, question.text, question.labels + tuple(label for _, label in labels), question.tags,
-            question.group, question.unanswerable,
+            question.group, question.unanswerable, question.only,
         )  # fmt: skip
         asked.questions[place] = given
         asked.labels[place] += [line for line, _ in labels]

@@ -3,6 +3,7 @@
 from django.conf import settings
 from django.db import models
 
+from doppio.core.question.conditions import LONGEST
 from doppio.library.models import Document, Workspace
 from doppio.recipes.models import RecipeVersion
 
@@ -25,8 +26,8 @@ class Question(models.Model):
     """A question of a workspace, with the labels that people gave it.
 
     One without a label waits for one and is not measured, unless a person said that no document answers it. Those
-    of one `group` are the same in other words. `marked` is the workspace's count after the question or one of its
-    labels changed last.
+    of one `group` are the same in other words. `only` are the conditions that belong to it. `marked` is the
+    workspace's count after the question or one of its labels changed last.
     """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="questions")
@@ -36,6 +37,7 @@ class Question(models.Model):
     tags = models.JSONField(default=list)
     group = models.CharField(max_length=120, blank=True)
     unanswerable = models.BooleanField(default=False)
+    only = models.CharField(max_length=LONGEST, blank=True)
     marked = models.PositiveBigIntegerField(default=0)
     position = models.PositiveIntegerField()
 

@@ -37,6 +37,7 @@ def load_questions(workspace: Workspace, questions: Sequence[CoreQuestion]) -> b
                 text=question.text,
                 tags=list(question.tags),
                 unanswerable=not question.spans,
+                only=question.only,
                 position=position,
             )
             for position, question in enumerate(questions)
@@ -97,6 +98,7 @@ def core_question(row: Question) -> CoreQuestion:
         tuple(row.tags),
         tuple(_core_span(span) for span in placed if span.grade == 0),
         row.group,
+        row.only,
     )
 
 

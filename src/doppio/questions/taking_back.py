@@ -81,7 +81,9 @@ def _question_changed(workspace: Workspace, event: Event, who: User) -> None:
 def _question_removed(workspace: Workspace, event: Event, who: User) -> None:
     was = event.about["was"]
     into = workspace.question_sets.filter(name=was.get("set", "")).first() or set_for(workspace)
-    row = write_question(workspace, was["text"], tags=was["tags"], into=into, group=was.get("group", ""))
+    row = write_question(
+        workspace, was["text"], tags=was["tags"], into=into, group=was.get("group", ""), only=was.get("only", "")
+    )
     if not workspace.questions.filter(identity=event.about["question"]).exists():
         row.identity = event.about["question"]
         row.save(update_fields=["identity"])

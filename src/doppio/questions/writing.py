@@ -8,6 +8,7 @@ from django.db import transaction
 from django.db.models import Max
 
 from doppio.core.errors import DocumentError, QuestionError
+from doppio.core.formats.questions import WrongField, checked_only
 from doppio.core.text.canonical import canonical
 from doppio.library.models import Document, Workspace
 from doppio.library.workspaces import marked
@@ -37,7 +38,13 @@ def set_for(workspace: Workspace, number: int | None = None) -> QuestionSet:
 
 @transaction.atomic
 def write_question(
-    workspace: Workspace, text: str, *, tags: Sequence[str] = (), into: QuestionSet | None = None, group: str = ""
+    workspace: Workspace,
+    text: str,
+    *,
+    tags: Sequence[str] = (),
+    into: QuestionSet | None = None,
+    group: str = "",
+    only: str = "",
 ) -> Question:
     """A new question, without any label yet.
 
@@ -58,6 +65,7 @@ def write_question(
         text=text,
         tags=_checked_tags(tags),
         group=group,
+        only=_checked_only(only),
         position=0 if last is None else last + 1,
     )
     marked(workspace)
@@ -66,7 +74,7 @@ def write_question(
 
 @transaction.atomic
 def change_question(question: Question, **changes: Any) -> dict[str, list[Any]]:
-    """Change text, tags, set, group, or that nothing answers it; returns what each was before and is now.
+    """Change text, tags, set, group, conditions, or that nothing answers it; returns what each was and is now.
 
     Raises
     ------
@@ -82,6 +90,8 @@ def change_question(question: Question, **changes: Any) -> dict[str, list[Any]]:
         question.tags = _checked_tags(changes["tags"])
     if "group" in changes:
         question.group = changes["group"].strip()[:120]
+    if "only" in changes:
+        question.only = _checked_only(changes["only"])
     if changes.get("unanswerable") and any(span.counts for span in question.spans.all()):
         raise QuestionError("unanswerable: the question has answers; remove them first")
     if "unanswerable" in changes:
@@ -104,11 +114,18 @@ def remove_question(question: Question) -> dict[str, Any]:
         for span in question.spans.select_related("document").defer("document__text", "document__blocks")
     ]  # fmt: skip
     was = {"text": question.text, "tags": question.tags, "group": question.group, "set": question.set.name,
-           "unanswerable": question.unanswerable, "labels": labels}  # fmt: skip
+           "unanswerable": question.unanswerable, "only": question.only, "labels": labels}  # fmt: skip
     workspace = question.workspace
     question.delete()
     marked(workspace)
     return was
+
+
+def _checked_only(text: str) -> str:
+    try:
+        return checked_only(text, "only")
+    except WrongField as error:
+        raise QuestionError(str(error)) from error
 
 
 @transaction.atomic

@@ -914,7 +914,7 @@ export interface paths {
         delete: operations["removeQuestion"];
         options?: never;
         head?: never;
-        /** @description Change its words, tags, set or group, or say that nothing answers it. */
+        /** @description Change its words, tags, set, group or conditions, or say that nothing answers it. */
         patch: operations["changeQuestion"];
         trace?: never;
     };
@@ -2974,6 +2974,8 @@ export interface components {
             tags?: string[];
             set?: number;
             group?: string;
+            /** @description Conditions of its own. */
+            only?: string;
             unanswerable?: boolean;
         };
         /** @description What is left out stays. */
@@ -3091,6 +3093,8 @@ export interface components {
             set: number;
             /** @description Questions of one group are the same in other words. */
             group: string;
+            /** @description Conditions that belong to it. */
+            only: string;
             /** @description Whether a label says where an answer stands. */
             answerable: boolean;
             /** @description Whether a person said that no document answers it. */
@@ -3327,6 +3331,29 @@ export interface components {
                     share: number;
                     /** @default 0.5 */
                     pull: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "near-words";
+                    /** @default 8 */
+                    terms: number;
+                    /** @default 0.3 */
+                    weight: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "thesaurus";
+                    /** @default 1 */
+                    senses: number;
+                    /** @default 3 */
+                    terms: number;
+                    /** @default 0.3 */
+                    weight: number;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "remote";
+                    /** Format: writer */
+                    writer: string;
+                    /** @default 3 */
+                    most: number;
                 })[];
                 join?: {
                     /** @enum {unknown} */
@@ -3898,6 +3925,10 @@ export interface components {
                     rank: number;
                     /** @default null */
                     least: number | null;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "remote";
+                    answerer: string;
                 };
                 /**
                  * Format: lines
@@ -4592,6 +4623,8 @@ export interface components {
             /** @description The first set where it is left out. */
             set?: number;
             group?: string;
+            /** @description Conditions of its own. */
+            only?: string;
         };
         Written: {
             questions: number;

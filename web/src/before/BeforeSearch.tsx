@@ -2,6 +2,8 @@
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 import type { Asked, Schemas } from "../api/client";
+import { useChangeQuestion } from "../labels/api";
+import { useMay } from "../shell/workspace";
 import { percent, score } from "../text/numbers";
 import { isNothing, plainWords, typed, useBeside, useSay } from "./beside";
 
@@ -39,11 +41,10 @@ function told(asked: Asked): string {
 function Open({ asked }: { asked: Asked }) {
   const beside = useBeside();
   const say = useSay();
-  const before = asked.trace.asked;
   return (
     <div className="open">
       <Terms asked={asked} />
-      <Only key={beside.only} allowed={before?.allowed ?? null} />
+      <Only key={beside.only} asked={asked} />
       <Wordings asked={asked} />
       {beside.without.length > 0 && <Without />}
       {!isNothing(beside) && (
@@ -123,10 +124,17 @@ function Without() {
   );
 }
 
-/** Conditions on what may be found. */
-function Only({ allowed }: { allowed: number | null }) {
+/** Conditions on what may be found: those that belong to the question, and those of this once. */
+function Only({ asked }: { asked: Asked }) {
   const beside = useBeside();
   const say = useSay();
+  const mayEdit = useMay("editor");
+  const change = useChangeQuestion();
+  const allowed = asked.trace.asked?.allowed ?? null;
+  const question = asked.question;
+  const keep = (only: string) =>
+    question &&
+    change.mutate({ question: question.id, change: { only } }, { onSuccess: () => say({ only: "" }) });
   const [text, setText] = useState(beside.only);
   return (
     <div className="line-of">
@@ -143,6 +151,30 @@ function Only({ allowed }: { allowed: number | null }) {
         onKeyDown={(event) => event.key === "Enter" && say({ only: text })}
         onBlur={() => text !== beside.only && say({ only: text })}
       />
+      {question?.only && (
+        <span className="chips">
+          <button
+            className="chip"
+            disabled={!mayEdit || change.isPending}
+            title="Belongs to the question and holds in trials; a click takes it away"
+            onClick={() => keep("")}
+          >
+            {question.only} <span aria-hidden>×</span>
+          </button>
+        </span>
+      )}
+      {mayEdit && question && beside.only && (
+        <Button
+          size="sm"
+          variant="outline-secondary"
+          className="text-nowrap"
+          disabled={change.isPending}
+          onClick={() => keep([question.only, beside.only].filter(Boolean).join(", "))}
+        >
+          Keep with the question
+        </Button>
+      )}
+      {change.error && <span className="lost small-text">{change.error.message}</span>}
       {allowed !== null && (
         <span className="soft small-text num text-nowrap">
           {allowed.toLocaleString()} {allowed === 1 ? "chunk" : "chunks"} may be found

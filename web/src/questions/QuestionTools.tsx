@@ -60,6 +60,7 @@ function ChangeQuestion({ row, close }: { row: QuestionRow; close: () => void })
   const [text, setText] = useState(row.text);
   const [tags, setTags] = useState(row.tags.join(", "));
   const [group, setGroup] = useState(row.group);
+  const [only, setOnly] = useState(row.only);
   const [set, setSet] = useState(row.set);
   const [sure, setSure] = useState(false);
   const problem = change.error ?? remove.error;
@@ -72,7 +73,10 @@ function ChangeQuestion({ row, close }: { row: QuestionRow; close: () => void })
             .split(",")
             .map((tag) => tag.trim())
             .filter(Boolean);
-          change.mutate({ question: row.id, change: { text, tags: list, group, set } }, { onSuccess: close });
+          change.mutate(
+            { question: row.id, change: { text, tags: list, group, only, set } },
+            { onSuccess: close },
+          );
         }}
       >
         <Modal.Header closeButton>
@@ -97,6 +101,14 @@ function ChangeQuestion({ row, close }: { row: QuestionRow; close: () => void })
           <Form.Group controlId="question-group">
             <Form.Label>Group: questions that are the same in other words share one</Form.Label>
             <Form.Control value={group} onChange={(event) => setGroup(event.target.value)} />
+          </Form.Group>
+          <Form.Group controlId="question-only">
+            <Form.Label>Only where: what may be found for it; empty: everything</Form.Label>
+            <Form.Control
+              value={only}
+              placeholder="document is handbook/*, edition from 5"
+              onChange={(event) => setOnly(event.target.value)}
+            />
           </Form.Group>
           <Form.Group controlId="question-set">
             <Form.Label>Set</Form.Label>

@@ -8,7 +8,7 @@ from typing import Any
 import regex
 
 from doppio.core.errors import DocumentError, QuestionError
-from doppio.core.formats.questions import GivenLabel, GivenQuestion, WrongField, question_of
+from doppio.core.formats.questions import GivenLabel, GivenQuestion, WrongField, checked_only, question_of
 from doppio.core.formats.records import json_rows
 from doppio.core.formats.table import delimited, delimiter_of
 from doppio.core.text.canonical import canonical, decode
@@ -28,6 +28,7 @@ GUESSED = {
     "tags": ("tags", "tag", "labels"),
     "group": ("group",),
     "unanswerable": ("unanswerable", "no answer"),
+    "only": ("only", "only where", "conditions", "filter"),
 }
 _TOPIC = regex.compile(r"<top>(.*?)</top>", regex.S | regex.I)
 _NUMBER = regex.compile(r"<num>\s*(?:Number:)?\s*([^\s<]+)", regex.I)
@@ -50,6 +51,7 @@ class Columns:
     tags: str = ""
     group: str = ""
     unanswerable: str = ""
+    only: str = ""
 
     @classmethod
     def guessed(cls, names: Sequence[str]) -> "Columns":
@@ -279,6 +281,7 @@ def _of_row(row: Mapping[str, Any], columns: Columns) -> GivenQuestion:
         _tags(row.get(columns.tags)) if columns.tags else (),
         _cell(row, columns.group),
         unanswerable,
+        checked_only(_cell(row, columns.only), columns.only),
     )
 
 
@@ -310,6 +313,7 @@ def _together(before: GivenQuestion, given: GivenQuestion, labels: tuple[GivenLa
         labels=before.labels + labels,
         tags=tuple(dict.fromkeys(before.tags + given.tags)),
         unanswerable=before.unanswerable or given.unanswerable,
+        only=before.only or given.only,
     )
 
 

@@ -9,12 +9,13 @@ from typing import Any
 from doppio.core.errors import QuestionError
 from doppio.core.formats.documents import json_lines
 from doppio.core.measure.questions import Question, Span
+from doppio.core.question.conditions import ConditionError, read_conditions
 from doppio.core.text.canonical import canonical
 from doppio.core.text.document import Document
 from doppio.core.text.given import given_length, moved
 from doppio.core.text.quotes import find_quote
 
-_KEYS = {"id", "text", "tags", "group", "answers", "unanswerable"}
+_KEYS = {"id", "text", "tags", "group", "answers", "unanswerable", "only"}
 _ANSWER_KEYS = {"document", "start", "end", "quote", "grade"}
 
 
@@ -57,6 +58,7 @@ class GivenQuestion:
     tags: tuple[str, ...] = ()
     group: str = ""
     unanswerable: bool = False
+    only: str = ""
 
 
 def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Question]:
@@ -65,7 +67,8 @@ def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Questi
     Parameters
     ----------
     path : Path
-        JSONL: `{"id", "text", "tags": [...], "answers": [...]}`, or `"unanswerable": true` without answers.
+        JSONL: `{"id", "text", "tags": [...], "answers": [...]}`, or `"unanswerable": true` without answers; with
+        `"only": "..."` where conditions belong to it.
         An answer is `{"document", "start", "end", "grade"}`, `{"document", "quote", "grade"}` or
         `{"document", "grade"}`; the grade is 1 where it is left out, and 0 says that no answer stands there. Offsets
         count code points of the text as it was given, where the format carries text as it is (plain text, a field of
@@ -93,7 +96,7 @@ def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Questi
             raise QuestionError(f"{where}: {error}") from error
         seen[given.id] = number
         right, wrong = (tuple(span for span in spans if (span.grade > 0) is kind) for kind in (True, False))
-        found.append(Question(given.id, given.text, right, given.tags, wrong, given.group))
+        found.append(Question(given.id, given.text, right, given.tags, wrong, given.group, given.only))
     if not found:
         raise QuestionError(f"{path}: holds no questions")
     return found
@@ -127,8 +130,25 @@ def question_of(record: Mapping[str, Any]) -> GivenQuestion:
         raise WrongField("answers", "must be empty where unanswerable is true")
     return GivenQuestion(
         canonical(record["id"]), canonical(record["text"]).strip(), labels, tuple(map(canonical, tags)),
-        canonical(group), unanswerable,
+        canonical(group), unanswerable, checked_only(record.get("only", ""), "only"),
     )  # fmt: skip
+
+
+def checked_only(text: Any, field: str) -> str:
+    """The conditions of a question, which can be read.
+
+    Raises
+    ------
+    WrongField
+    """
+    if not isinstance(text, str):
+        raise WrongField(field, "not a text")
+    told = canonical(text).strip()
+    try:
+        read_conditions(told)
+    except ConditionError as error:
+        raise WrongField(field, str(error).removeprefix("conditions: ")) from error
+    return told
 
 
 def places(label: GivenLabel, document: Document) -> list[Span]:

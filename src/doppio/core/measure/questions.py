@@ -24,6 +24,7 @@ class Question:
 
     rejected : ranges in which somebody looked and found no answer
     group : questions of one group are the same in other words; empty where it stands alone
+    only : conditions that belong to it: what does not meet them is not found for it; see `question.conditions`
     """
 
     id: str
@@ -32,6 +33,7 @@ class Question:
     tags: tuple[str, ...] = ()
     rejected: tuple[Span, ...] = ()
     group: str = ""
+    only: str = ""
 
     @property
     def answerable(self) -> bool:

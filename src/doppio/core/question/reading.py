@@ -1,7 +1,7 @@
 """From a question to what is searched by: its search terms, its other wordings, and which of them drifted too far."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +26,11 @@ class Beside:
     words: Mapping[str, float] | None = None
     conditions: str = ""
     without: frozenset[str] = frozenset()
+
+    def under(self, conditions: str) -> "Beside":
+        """The same under more conditions."""
+        both = ", ".join(text.strip() for text in (conditions, self.conditions) if text.strip())
+        return replace(self, conditions=both)
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from rest_framework import serializers as s
 
+from doppio.core.question.conditions import LONGEST
 from doppio.stages.asked.beside import BesideSerializer
 
 
@@ -167,6 +168,7 @@ class QuestionRowSerializer(s.Serializer):
     tags = s.ListField(child=s.CharField())
     set = s.IntegerField()
     group = s.CharField(allow_blank=True, help_text="Questions of one group are the same in other words.")
+    only = s.CharField(allow_blank=True, help_text="Conditions that belong to it.")
     answerable = s.BooleanField(help_text="Whether a label says where an answer stands.")
     unanswerable = s.BooleanField(help_text="Whether a person said that no document answers it.")
     lost = s.BooleanField(help_text="Whether all of its labels lost their place.")
@@ -180,6 +182,7 @@ class WriteQuestionSerializer(s.Serializer):
     tags = s.ListField(child=s.CharField(), required=False)
     set = s.IntegerField(required=False, help_text="The first set where it is left out.")
     group = s.CharField(required=False, allow_blank=True, max_length=120)
+    only = s.CharField(required=False, allow_blank=True, max_length=LONGEST, help_text="Conditions of its own.")
 
 
 class ChangeQuestionSerializer(s.Serializer):
@@ -189,6 +192,7 @@ class ChangeQuestionSerializer(s.Serializer):
     tags = s.ListField(child=s.CharField(), required=False)
     set = s.IntegerField(required=False)
     group = s.CharField(required=False, allow_blank=True, max_length=120)
+    only = s.CharField(required=False, allow_blank=True, max_length=LONGEST, help_text="Conditions of its own.")
     unanswerable = s.BooleanField(required=False)
 
 

@@ -94,6 +94,7 @@ def question_fields(row: Question, found: Mapping[str, Any] | None, answered: bo
         "lost": lost,
         "set": row.set_id,
         "group": row.group,
+        "only": row.only,
         "cause": found["cause"] if found else None,
         "ranks": found["ranks"] if found else {},
         "intact": any(found["intact"]) if found and found["intact"] else None,

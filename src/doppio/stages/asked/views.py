@@ -93,7 +93,7 @@ class QuestionsView(APIView):
         with transaction.atomic():
             made = write_question(
                 space, values["text"], tags=values.get("tags", ()), into=set_for(space, values.get("set")),
-                group=values.get("group", ""),
+                group=values.get("group", ""), only=values.get("only", ""),
             )  # fmt: skip
             note(QUESTION_WRITTEN, request, workspace=space, question=made.identity, text=made.text)
         return Response(question_row(made, None), status=201)
@@ -128,7 +128,7 @@ class QuestionView(APIView):
         operation_id="changeQuestion",
     )
     def patch(self, request: Request, workspace: int, question: int) -> Response:
-        """Change its words, tags, set or group, or say that nothing answers it."""
+        """Change its words, tags, set, group or conditions, or say that nothing answers it."""
         given = ChangeQuestionSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         changes = dict(given.validated_data)
@@ -166,7 +166,7 @@ def labelled_answer(space: Workspace, recipe: Recipe, row: Question, beside: Bes
     NotBuilt
         If something of the recipe has to be built first.
     """
-    pipeline, trace = answered(space, recipe, row.text, beside)
+    pipeline, trace = answered(space, recipe, row.text, beside.under(row.only))
     labelled = core_question(row)
     relevant = relevance(pipeline.chunks, positions(pipeline), labelled) if is_labelled(row) else None
     body = asked_body(space, pipeline, trace, relevant)

@@ -115,7 +115,7 @@ def _measured(held: Held, pipeline: Pipeline, until: float) -> dict[int, Found]:
     if len(found) == len(held.questions):
         return found
     known = held.rankings.setdefault(cut, {})
-    rankings = pipeline.rankings([one.text for one in held.questions], known)
+    rankings = pipeline.rankings([one.text for one in held.questions], known, [one.only for one in held.questions])
     while len(known) > RANKINGS_KEPT:
         known.pop(next(iter(known)))
     if pipeline.reranker is not None:

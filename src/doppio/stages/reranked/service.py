@@ -157,7 +157,8 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
         raise DoppioError("No labelled question has an answer, so there is no recall to measure.")
     where = positions(pipeline)
     asked = []
-    for question, (fused, first) in zip(chosen, pipeline.fused_many([q.text for q in chosen]), strict=True):
+    lists = pipeline.fused_many([q.text for q in chosen], [q.only for q in chosen])
+    for question, (fused, first) in zip(chosen, lists, strict=True):
         found = relevance(pipeline.chunks, where, question)
         candidates = pipeline.candidates(fused.chunks.tolist())
         asked.append(Candidates(question.text, found, fused.chunks, candidates, first))
