@@ -98,7 +98,7 @@ class Serving(unittest.TestCase):
         (self.root / "compact-english").symlink_to(MODELS / "compact-english")
 
     def serve(self, server):
-        threading.Thread(target=server.serve_forever, daemon=True).start()
+        threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         return f"http://127.0.0.1:{server.server_address[1]}"

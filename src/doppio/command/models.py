@@ -28,6 +28,7 @@ from doppio.core.models.registry import Models
 from doppio.core.models.remote import register_remote
 from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, prepare_pair, register_scorer
 from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_WRITER, TextFolder
+from doppio.core.models.tokenizer import register_tokenizer
 
 app = typer.Typer(
     help="Encoders and joint scorers that recipes can name.", no_args_is_help=True, rich_markup_mode=None
@@ -53,9 +54,11 @@ def listed() -> None:
         score = "probability" if scorer.calibration else "raw"
         table.add_row(scorer.name, scorer.title, tokens, score, f"{scorer.blend:g}", where)
     out.print(table)
-    table = Table("writer, answerer", "title", "what", "where", box=box.SIMPLE_HEAD)
+    table = Table("other", "title", "what", "where", box=box.SIMPLE_HEAD)
     for text in models.texts():
         table.add_row(text.name, text.title, SORTS[text.kind], str(text.settings["url"]))
+    for counting in models.tokenizers():
+        table.add_row(counting, counting, "a tokenizer", "here")
     if table.rows:
         out.print(table)
 
@@ -118,6 +121,16 @@ def _tried_scorer(name: str) -> str:
     scored = scorer.score(TRIED[0], [Passage(TRIED[1])])
     out.print(f"{name}: registered, {scorer.measure}; a passage that answers got {scored.scores[0]:.3f}.")
     return ""
+
+
+@app.command("add-tokenizer")
+def add_tokenizer(
+    source: Annotated[Path, typer.Argument(help="A tokenizer.json, or a folder with one.")],
+    name: Annotated[str, typer.Option(help="What recipes call it.")],
+    title: Annotated[str, typer.Option(help="What people read.")] = "",
+) -> None:
+    """Register a tokenizer that counts the budget of a context, such as that of the assistant's model."""
+    out.print(f"{register_tokenizer(source, MODELS, name, title)}: registered, a tokenizer.")
 
 
 @app.command("add-remote")

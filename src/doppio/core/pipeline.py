@@ -65,6 +65,7 @@ class Pipeline:
     branches : the opened branches by their ids
     reranker : where the recipe reranks
     tokens : counts the encoder's tokens of texts, which a recipe that widens needs
+    budget : counts the tokens of the budget; None where these are the encoder's
     answerer : answers from what is handed on, where the recipe wants that
     writers : what rewords elsewhere, by the names that the recipe has for them
     allowed : what conditions let be found; see `Searching`
@@ -78,6 +79,7 @@ class Pipeline:
     tokens: TokenOffsets | None = None
     answerer: Answerer | None = None
     writers: Mapping[str, Writer] = field(default_factory=dict)
+    budget: TokenOffsets | None = None
     allowed: Masks = field(default_factory=dict, repr=False, compare=False)
 
     def ask(self, question: str, beside: Beside = NOTHING_BESIDE) -> Trace:
@@ -156,8 +158,8 @@ class Pipeline:
         return fingerprint({name: value for name, value in branch.items() if name not in FLOOR_NAMES})
 
     def ask_ranked(self, question: str, rankings: Sequence[Ranking]) -> Trace:
-        """Take a question on from what the branches found for it."""
-        return self._one(question, Searched(list(rankings), [0.0] * len(rankings)))
+        """Take a question on from what the branches found for it, as far as the context; nothing is answered."""
+        return self._one(question, Searched(list(rankings), [0.0] * len(rankings)), answering=False)
 
     def fused_many(self, questions: Sequence[str], only: Sequence[str] = ()) -> Iterator[tuple[Fused, FirstStage]]:
         """What fusion makes of questions, to the recipe's depth, and what it came from; nothing is reranked."""
@@ -195,7 +197,7 @@ class Pipeline:
         kept = above(fused.scores, self.recipe.fusion)
         return Fused(fused.chunks[kept], fused.scores[kept], fused.ranks[kept], fused.shares[kept])
 
-    def _one(self, question: str, searched: Searched) -> Trace:
+    def _one(self, question: str, searched: Searched, *, answering: bool = True) -> Trace:
         seconds = dict(searched.seconds)
         stages: list[StageTrace] = []
         rankings = zip(self.recipe.branches, searched.rankings, searched.took, strict=True)
@@ -216,7 +218,7 @@ class Pipeline:
         stages.append(context)
         seconds |= {stage.stage: stage.seconds for stage in stages}
         answer = None
-        if self.answerer is not None:
+        if self.answerer is not None and answering:
             answer, seconds[ANSWER] = timed(partial(self.answerer.answer, question, self.handed_on(context)))
         return Trace(
             question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered, searched.asked, answer
@@ -330,7 +332,7 @@ class Pipeline:
         begun = time.perf_counter()
         select = self.recipe.select
         pool = Pool(question, before.passed, before.scores[before.kept], self.chunks, self.texts, self._vectors_of())
-        found = packed(pool, self._hosts(pool.chunks), select, self.tokens)
+        found = packed(pool, self._hosts(pool.chunks), select, self.tokens, self.budget)
         taken, reasons, tokens, written = found.taken, found.reasons, found.tokens, found.written
         if select["empty_below"] is not None and answered is not None and answered < select["empty_below"]:
             taken, tokens, written = np.zeros(len(taken), bool), 0, np.zeros_like(written)

@@ -49,6 +49,10 @@ FAMILIES: tuple[Family[Any], ...] = (
 )
 
 
+# Formats of settings that name something registered, which is typed.
+NAMED = ("writer", "answerer", "tokenizer")
+
+
 class ChoiceSerializer(s.Serializer):
     value = s.CharField()
     title = s.CharField()
@@ -179,6 +183,8 @@ def _type(setting: Setting, schema: dict[str, Any]) -> str:
     if setting.choices:
         return "choice"
     named = {"integer": "whole", "number": "number", "boolean": "switch"}
+    if schema.get("format") in NAMED:
+        return "text"
     if schema.get("type") == "string" and schema.get("format") in (None, "lines") and "pattern" not in schema:
         return str(schema.get("format", "text"))
     return "encoder" if schema.get("format") == "encoder" else named.get(schema.get("type", ""), "other")

@@ -9426,10 +9426,15 @@ export interface operations {
             query?: {
                 /** @description A chunk; the answers' own where it is left out. */
                 chunk?: number;
+                /** @description Or a document, with `start` and `end` of a stretch of it. */
+                document?: number;
+                end?: number;
                 /** @description A labelled question; or `text` and a chunk. */
                 question?: number;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
+                /** @description In code points. */
+                start?: number;
                 /** @description Any question. */
                 text?: string;
             };

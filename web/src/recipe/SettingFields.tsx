@@ -256,7 +256,7 @@ function TextField({ setting, path, body, set, wrong }: Editing & { setting: Set
         value={String(field(body, path) ?? "")}
         title={setting.help}
         isInvalid={Boolean(wrong[path])}
-        onChange={(event) => set(path, event.target.value)}
+        onChange={(event) => set(path, event.target.value || (setting.optional ? null : ""))}
       />
       {wrong[path] && <div className="wrong">{wrong[path]}</div>}
     </div>

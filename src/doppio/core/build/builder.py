@@ -318,7 +318,9 @@ class Builder:
         told = recipe.select["answer"]
         answerer = ANSWERS.get(told["kind"]).open(told, self.models, self.counter(recipe))
         writers = {name: self.models.writer(name) for name in recipe.writers}
-        return Pipeline(recipe, table, texts, branches, reranker, self.counter(recipe), answerer, writers)
+        name = recipe.select["tokenizer"]
+        budget = self.models.tokenizer(name) if name else None
+        return Pipeline(recipe, table, texts, branches, reranker, self.counter(recipe), answerer, writers, budget)
 
     def describe(self, keys: Keys) -> list[Built]:
         """Every index of a recipe that has been built, and its chunks."""

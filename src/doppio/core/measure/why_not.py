@@ -73,7 +73,7 @@ class WhyNot:
     changes: tuple[Change, ...]
 
 
-def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int]) -> WhyNot:
+def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int], only: str = "") -> WhyNot:
     """Say why a passage is not handed on.
 
     Parameters
@@ -82,6 +82,8 @@ def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int]) -> WhyNot:
     question : str
     chunks : sequence of int
         The passages that are meant; of several the one that came furthest is told.
+    only : str
+        Conditions that belong to the question.
 
     Notes
     -----
@@ -89,7 +91,7 @@ def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int]) -> WhyNot:
     its depth is its own. Every change is tried: the question is taken through the whole line with that one setting
     changed, and the change is told where the passage then stands in the context.
     """
-    asking = _Asking.of(pipeline, question)
+    asking = _Asking.of(pipeline, question, only)
     trace = asking.trace(pipeline.recipe)
     chunk = _furthest(asking, trace, chunks)
     stood = tuple(_stood(asking, trace, chunk))
@@ -107,11 +109,12 @@ class _Asking:
     deep: Sequence[Ranking]
 
     @classmethod
-    def of(cls, pipeline: Pipeline, question: str) -> "_Asking":
+    def of(cls, pipeline: Pipeline, question: str, only: str) -> "_Asking":
         body = copy.deepcopy(pipeline.recipe.body)
         for branch in body["branches"]:
             branch["depth"] = max(branch["depth"], min(DEEPEST, len(pipeline.chunks)))
-        deep = [found[0] for found in replace(pipeline, recipe=Recipe(body)).rankings([question], {})]
+        deepest = replace(pipeline, recipe=Recipe(body))
+        deep = [found[0] for found in deepest.rankings([question], {}, [only] if only else ())]
         if pipeline.reranker is not None:
             pipeline = replace(pipeline, reranker=pipeline.reranker.keeping({}))
         return cls(pipeline, question, deep)

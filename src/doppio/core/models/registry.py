@@ -9,13 +9,15 @@ from doppio.core.errors import ModelFolderError
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.encoder import Encoder, TextEncoder
 from doppio.core.models.fitted_folder import FITTED, FittedFolder, open_fitted
-from doppio.core.models.folder import MANIFEST, REMOTE, ModelFolder, kind_of, open_folder
+from doppio.core.models.folder import MANIFEST, REMOTE, TOKENIZER, ModelFolder, kind_of, open_folder
 from doppio.core.models.joint import JointScorer
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.remote import RemoteEncoder, RemoteScorer
 from doppio.core.models.remote_text import RemoteAnswerer, RemoteWriter
 from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, open_scorer_folder
 from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_WRITER, TEXTS, TextFolder, open_text_folder
+from doppio.core.models.tokenizer import KIND as TOKENIZER_KIND
+from doppio.core.models.tokenizer import Tokens
 
 T = TypeVar("T")
 DEFAULT_ENCODER = "compact-english"
@@ -65,6 +67,22 @@ class Models:
         found: RemoteAnswerer = self._kept_open(name, "answerer", self._named(REMOTE_ANSWERER), _open_answerer)
         return found
 
+    def tokenizer(self, name: str) -> Tokens:
+        """The tokens of a registered tokenizer, or of a model that runs here; errors as those of `encoder`."""
+        known = sorted(path.parent.name for path in self.root.glob(f"*/{TOKENIZER}"))
+        if name not in known:
+            raise ModelFolderError(f"{name}: no such tokenizer; there are {', '.join(known)}")
+        stamp, key = (self.root / name / TOKENIZER).stat().st_mtime_ns, f"tokens of {name}"
+        if key not in self._open or self._open[key][0] != stamp:
+            self._open[key] = stamp, Tokens(self.root / name)
+        found: Tokens = self._open[key][1]
+        return found
+
+    def tokenizers(self) -> list[str]:
+        """Names of those that were registered to count with alone."""
+        found = sorted(self.root.glob(f"*/{TOKENIZER}"))
+        return [path.parent.name for path in found if kind_of(path.parent) == TOKENIZER_KIND]
+
     def _named(self, kind: str) -> list[str]:
         return [folder.name for folder in self.texts() if folder.kind == kind]
 
@@ -103,7 +121,7 @@ class Models:
 
     def listed(self) -> list[ModelFolder]:
         """Manifests of all registered encoders, by name; folders that are not whole are left out."""
-        return self._folders(open_folder, lambda kind: kind not in (*KINDS, *TEXTS, FITTED))
+        return self._folders(open_folder, lambda kind: kind not in (*KINDS, *TEXTS, TOKENIZER_KIND, FITTED))
 
     def texts(self) -> list[TextFolder]:
         """Manifests of all registered writers and answerers, by name; folders that are not whole are left out."""
@@ -130,7 +148,8 @@ class Models:
 
 def _sort_of(kind: str) -> str:
     """What a folder of some kind holds, as people call it."""
-    sorts = {**dict.fromkeys(KINDS, "scorer"), REMOTE_WRITER: "writer", REMOTE_ANSWERER: "answerer"}
+    sorts = {**dict.fromkeys(KINDS, "scorer"), REMOTE_WRITER: "writer", REMOTE_ANSWERER: "answerer",
+             TOKENIZER_KIND: "tokenizer"}  # fmt: skip
     return sorts.get(kind, "encoder")
 
 

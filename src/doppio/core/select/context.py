@@ -48,7 +48,13 @@ class Packed:
     repeated: NDArray[np.float32] | None
 
 
-def packed(pool: Pool, groups: NDArray[np.int64], settings: Settings, tokens: TokenOffsets | None) -> Packed:
+def packed(
+    pool: Pool,
+    groups: NDArray[np.int64],
+    settings: Settings,
+    tokens: TokenOffsets | None,
+    budget: TokenOffsets | None = None,
+) -> Packed:
     """Choose, widen and pack.
 
     Parameters
@@ -61,6 +67,8 @@ def packed(pool: Pool, groups: NDArray[np.int64], settings: Settings, tokens: To
         The recipe's `select`.
     tokens : TokenOffsets or None
         Counts the encoder's tokens; needed where something is widened.
+    budget : TokenOffsets or None
+        Counts the tokens of the budget; None where these are the encoder's.
 
     Notes
     -----
@@ -72,6 +80,9 @@ def packed(pool: Pool, groups: NDArray[np.int64], settings: Settings, tokens: To
     chosen = int(np.sum([reason == "" for reason in reasons]))
     first, own = ordered.some(np.arange(chosen)), groups[places[:chosen]]
     costs = pool.table.handed[first.chunks]
+    if budget is not None and chosen:
+        assert tokens is not None
+        costs = _recounted(first, costs, tokens, budget)
     ranges, widened, pieces = None, ("",) * len(places), own
     widening = WIDENING.get(settings["widening"]["kind"])
     if widening.widens and chosen:
@@ -83,7 +94,7 @@ def packed(pool: Pool, groups: NDArray[np.int64], settings: Settings, tokens: To
             instead[:chosen] = instead[:chosen][found.order]
         if repeated is not None:
             repeated[:chosen] = repeated[:chosen][found.order]
-        fitted = _fitted(first, found.in_order(), costs, settings["budget_tokens"], tokens)
+        fitted = _fitted(first, found.in_order(), costs, settings["budget_tokens"], budget or tokens)
         ranges = np.concatenate([fitted.ranges, ordered.ranges[chosen:]])
         widened = fitted.reasons + widened[chosen:]
         pieces, costs = fitted.pieces, fitted.costs
@@ -222,6 +233,15 @@ class _Counted:
             if owner == document and low <= start and end <= high:
                 return int(units.count(np.array([start - low]), np.array([end - low]))[0])
         raise ValueError(f"nothing was read around {start} to {end} of document {document}")
+
+
+def _recounted(pool: Pool, costs: NDArray[np.int64], tokens: TokenOffsets, budget: TokenOffsets) -> NDArray[np.int64]:
+    """What passages cost by other tokens; what they hand on beside their text is counted as it was."""
+    before, now = (
+        np.array([len(units.starts) for units in counting.token_offsets(pool.texts)], np.int64)
+        for counting in (tokens, budget)
+    )
+    return now + np.maximum(costs - before, 0)
 
 
 def _handed_on(pool: Pool, ranges: NDArray[np.int64] | None) -> list[str]:

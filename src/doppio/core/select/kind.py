@@ -7,7 +7,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.kinds import Family, Kind, Settings, number, one_of_kinds, optional, whole
+from doppio.core.kinds import Family, Kind, Setting, Settings, number, one_of_kinds, optional, whole
 from doppio.core.ranking import Ids, Scores
 from doppio.core.select.answer.kind import ANSWERS
 from doppio.core.select.answer.kind import NONE as UNANSWERED
@@ -60,6 +60,14 @@ POOL = whole(
 COMMON = (
     whole("k", "At most, in chunks", 1, 100, 5),
     whole("budget_tokens", "Budget, in tokens", 1, 1_000_000, 1500),
+    optional(
+        Setting(
+            "tokenizer",
+            "Of the tokenizer",
+            {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": "tokenizer"},
+            help="that counts the budget, as `./doppio model add-tokenizer` registered it; empty: the encoder's",
+        )
+    ),
     optional(
         number("empty_below", "Empty below", 0, 1, help="probability that anything answers; empty: never left empty")
     ),

@@ -63,7 +63,8 @@ def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -
             }
         )
     whole = BETWEEN.join(parts)
-    counted = pipeline.tokens.token_offsets([whole])[0] if pipeline.tokens is not None else None
+    counting = pipeline.budget or pipeline.tokens
+    counted = counting.token_offsets([whole])[0] if counting is not None else None
     worth = answer_figures(trace, relevance, pipeline.chunks, texts) if relevance else None
     return {
         "pieces": found,

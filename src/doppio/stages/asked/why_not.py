@@ -3,6 +3,7 @@
 from dataclasses import asdict
 from typing import Any
 
+import numpy as np
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers as s
@@ -56,6 +57,9 @@ class WhyNotView(APIView):
             OpenApiParameter("question", int, description="A labelled question; or `text` and a chunk."),
             OpenApiParameter("text", str, description="Any question."),
             OpenApiParameter("chunk", int, description="A chunk; the answers' own where it is left out."),
+            OpenApiParameter("document", int, description="Or a document, with `start` and `end` of a stretch."),
+            OpenApiParameter("start", int, description="In code points."),
+            OpenApiParameter("end", int),
         ],
         responses={200: WhyNotSerializer, 400: PROBLEM, 404: PROBLEM, 409: PROBLEM},
         operation_id="whyNot",
@@ -73,9 +77,12 @@ class WhyNotView(APIView):
             text = row.text
         if not text:
             raise DoppioError("question: name a labelled question, or give a text")
-        wanted = given.get("chunk", "")
+        wanted, document = given.get("chunk", ""), given.get("document", "")
         if wanted:
             chunks = [_number(pipeline, wanted)]
+        elif document:
+            name = get_object_or_404(space.documents.only("name"), pk=_whole("document", document)).name
+            chunks = _of_stretch(pipeline, name, *(_whole(side, given.get(side, "")) for side in ("start", "end")))
         elif row is not None:
             found = relevance(pipeline.chunks, positions(pipeline), core_question(row))
             chunks = sorted({chunk for own in found.chunks for chunk in own.tolist()})
@@ -83,11 +90,29 @@ class WhyNotView(APIView):
             chunks = []
         if not chunks:
             raise DoppioError("chunk: no chunk holds an answer of this question; name one")
-        told = why_not(pipeline, text, chunks)
+        told = why_not(pipeline, text, chunks, row.only if row else "")
         titles = {one.path: one.title for one in offers(pipeline.recipe)} | {WITHOUT: "Reranking"}
         return Response({**_shown(pipeline, told.chunk), **asdict(told), "changes": [
             {**asdict(change), "title": titles.get(change.path, change.path)} for change in told.changes
         ]})  # fmt: skip
+
+
+def _whole(name: str, text: str) -> int:
+    if not text.isdecimal() or len(text) > 9:
+        raise DoppioError(f"{name}: {text[:40]!r} is not a whole number")
+    return int(text)
+
+
+def _of_stretch(pipeline: Pipeline, document: str, start: int, end: int) -> list[int]:
+    """Chunks that hold something of a stretch."""
+    place, table = positions(pipeline).get(document), pipeline.chunks
+    if place is None:
+        raise DoppioError(f"document: {document} is not among those that can be asked yet")
+    own = table.of_document(place)
+    inside = np.flatnonzero((table.start[own] < end) & (table.end[own] > start))
+    if not len(inside):
+        raise DoppioError(f"start: no chunk holds anything between {start} and {end} of {document}")
+    return (inside + own.start).tolist()
 
 
 def _number(pipeline: Pipeline, text: str) -> int:

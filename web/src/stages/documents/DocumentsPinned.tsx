@@ -9,6 +9,7 @@ import { selectedWords } from "../../labels/selection";
 import { Empty, Shown } from "../../shell/states";
 import { codePoints } from "../../text/codepoints";
 import { Reader, type MarkedRange } from "./Reader";
+import { WhyNotSelected } from "./WhyNotSelected";
 import { filtered } from "./filter";
 import { findAll } from "./search";
 
@@ -21,7 +22,6 @@ export function DocumentsPinned({ asked }: { asked: Asked }) {
   const span = other === null ? asked.spans[chosen] : undefined;
   const labelling = mode.on && asked.question !== null;
   const number = other ?? span?.document ?? null;
-  if (!labelling && !span) return <NoAnswer asked={asked} />;
   return (
     <div className="split list-reader">
       <div>
@@ -45,12 +45,14 @@ export function DocumentsPinned({ asked }: { asked: Asked }) {
             }}
           />
         ))}
-        {labelling && <OtherDocument asked={asked} chosen={number} choose={setOther} />}
+        {!labelling && !span && asked.spans.length === 0 && <NoAnswer asked={asked} />}
+        <OtherDocument asked={asked} chosen={number} choose={setOther} labelling={labelling} />
       </div>
       <div>
         {number === null ? (
-          <Empty title="Where does the answer stand?">
+          <Empty title={labelling ? "Where does the answer stand?" : "What became of a passage?"}>
             Choose a document on the left: those that the pipeline found for the question come first.
+            {!labelling && " Then select any text of it to see where it stood."}
           </Empty>
         ) : (
           <OpenFor
@@ -159,10 +161,12 @@ function OtherDocument({
   asked,
   chosen,
   choose,
+  labelling,
 }: {
   asked: Asked;
   chosen: number | null;
   choose: (number: number) => void;
+  labelling: boolean;
 }) {
   const documents = useDocuments();
   const [words, setWords] = useState("");
@@ -179,7 +183,9 @@ function OtherDocument({
   }, [asked, documents.data, words]);
   return (
     <section className="mt-2">
-      <h3>{asked.spans.length ? "Another place" : "Look for the answer in"}</h3>
+      <h3>
+        {!labelling ? "Another document" : asked.spans.length ? "Another place" : "Look for the answer in"}
+      </h3>
       <Form.Control
         size="sm"
         type="search"
@@ -242,6 +248,7 @@ function OpenFor({
     <Shown query={document} what="Opening the document">
       {(data) => (
         <>
+          {!labelling && <WhyNotSelected asked={asked} document={data} />}
           {labelling && (
             <div className="d-flex gap-2 align-items-center mb-2">
               <strong className="serif text-truncate">{data.title}</strong>

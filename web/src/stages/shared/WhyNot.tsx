@@ -12,15 +12,25 @@ import { score } from "../../text/numbers";
 
 type Told = Schemas["WhyNot"];
 
-function useWhyNot(question: number | undefined, text: string, chunk: number | undefined) {
+/** A stretch of a document, in code points. */
+export interface Stretch {
+  document: number;
+  start: number;
+  end: number;
+}
+
+function useWhyNot(question: number | undefined, text: string, chunk?: number, stretch?: Stretch) {
   const workspace = useWorkspace();
   const stamp = useStamp();
   return useQuery({
-    queryKey: ["why not", workspace, ...stamp, question, text, chunk],
+    queryKey: ["why not", workspace, ...stamp, question, text, chunk, stretch],
     queryFn: () =>
       unwrap(
         client.GET("/api/workspaces/{workspace}/why-not", {
-          params: { path: { workspace }, query: { question, text: question ? undefined : text, chunk } },
+          params: {
+            path: { workspace },
+            query: { question, text: question ? undefined : text, chunk, ...stretch },
+          },
         }),
       ),
     retry: false,
@@ -28,8 +38,14 @@ function useWhyNot(question: number | undefined, text: string, chunk: number | u
   });
 }
 
-/** A button that says why; without a chunk it is about the passages that hold the answer. */
-export function WhyNot({ asked, chunk, children }: { asked: Asked; chunk?: number; children: string }) {
+interface About {
+  asked: Asked;
+  chunk?: number;
+  stretch?: Stretch;
+}
+
+/** A button that says why; without a chunk or a stretch it is about the passages that hold the answer. */
+export function WhyNot({ asked, chunk, stretch, children }: About & { children: string }) {
   const [open, setOpen] = useState(false);
   return (
     <>
@@ -42,7 +58,7 @@ export function WhyNot({ asked, chunk, children }: { asked: Asked; chunk?: numbe
             {asked.trace.question}
           </Modal.Title>
         </Modal.Header>
-        <Modal.Body>{open && <Body asked={asked} chunk={chunk} />}</Modal.Body>
+        <Modal.Body>{open && <Body asked={asked} chunk={chunk} stretch={stretch} />}</Modal.Body>
       </Modal>
     </>
   );
@@ -60,8 +76,8 @@ export function WhyNotChunk({ asked, chunk }: { asked: Asked; chunk: number }) {
   );
 }
 
-function Body({ asked, chunk }: { asked: Asked; chunk?: number }) {
-  const found = useWhyNot(asked.question?.id, asked.trace.question, chunk);
+function Body({ asked, chunk, stretch }: About) {
+  const found = useWhyNot(asked.question?.id, asked.trace.question, chunk, stretch);
   return (
     <Shown query={found} what="Asking again, to the bottom of every list">
       {(told) => (

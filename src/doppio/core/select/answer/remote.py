@@ -53,7 +53,7 @@ class Remote:
 
     name, title, order = "remote", "by a registered answerer", 2
     settings: tuple[Setting, ...] = (
-        Setting("answerer", "Answerer", {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z"},
+        Setting("answerer", "Answerer", {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": "answerer"},
                 help="as `./doppio model add-remote` registered it"),
     )  # fmt: skip
 
