@@ -146,6 +146,7 @@ class Operations(TransactionTestCase):
         self.call("sparseStage")
         self.call("explain", {**text, "chunks": [0, 1]})
         self.call("addedTerms", chunk=0)
+        self.call("pastTrials", question=self.workspace.questions.first().pk)
         self.call("analyse", text)
         self.call("readSynonyms", {"text": "cabin, gondola\n"})
         self.call("denseStage")

@@ -28,6 +28,28 @@ class TrialSerializer(s.Serializer):
     measured_at = s.DateTimeField()
 
 
+class OtherwiseSerializer(s.Serializer):
+    path = s.CharField()
+    before = s.JSONField(allow_null=True)
+    now = s.JSONField(allow_null=True)
+
+
+class PastTrialSerializer(s.Serializer):
+    """What became of a question in a trial, and what was otherwise in the one before."""
+
+    trial = s.IntegerField()
+    recipe = s.CharField(help_text="Name and version.")
+    measured_at = s.DateTimeField()
+    cause = s.CharField()
+    ranks = s.DictField(child=s.IntegerField(allow_null=True), help_text="Of the first relevant chunk, by stage.")
+    moved = s.BooleanField(help_text="Whether it ended otherwise, or at other ranks.")
+    first = s.BooleanField(help_text="Whether no trial before it asked the question.")
+    settings = OtherwiseSerializer(many=True)
+    documents = s.BooleanField(help_text="Whether documents had changed.")
+    labels = s.BooleanField(help_text="Whether labels had changed, of any question.")
+    code = s.BooleanField(help_text="Whether the program, a package or a model was another.")
+
+
 class DifferenceSerializer(s.Serializer):
     questions = s.IntegerField()
     mean = s.FloatField(help_text="What is gained from the baseline; larger is better.")

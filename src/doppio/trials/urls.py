@@ -6,6 +6,7 @@ from doppio.trials import comparing_views, gate_views, outside_views, pool_views
 
 urlpatterns = [
     path("trials", views.TrialsView.as_view()),
+    path("questions/<int:question>/trials", views.PastTrialsView.as_view()),
     path("trials/<int:trial>/report", report_views.ReportView.as_view()),
     path("comparison", comparing_views.ComparisonView.as_view()),
     path("comparison/questions", comparing_views.PairsView.as_view()),

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -16,7 +17,8 @@ from doppio.recipes.access import recipe_for
 from doppio.recipes.serializers import RecipeSerializer
 from doppio.recipes.services import core_recipe, stage_kinds
 from doppio.trials.models import TrialRecord
-from doppio.trials.serializers import NewTrialSerializer, TrialSerializer
+from doppio.trials.question_history import question_history
+from doppio.trials.serializers import NewTrialSerializer, PastTrialSerializer, TrialSerializer
 from doppio.trials.services import newest_trials, start_trial
 
 
@@ -34,6 +36,14 @@ class TrialsView(APIView):
         given.is_valid(raise_exception=True)
         recipe = recipe_for(workspace_of(request), given.validated_data["recipe"])
         return Response(JobSerializer(start_trial(recipe, person(request))).data, status=202)
+
+
+class PastTrialsView(APIView):
+    @extend_schema(responses=PastTrialSerializer(many=True), operation_id="pastTrials")
+    def get(self, request: Request, workspace: int, question: int) -> Response:
+        """What became of a question in the last trials, the latest first, and what had changed before each."""
+        row = get_object_or_404(workspace_of(request).questions, pk=question)
+        return Response(PastTrialSerializer(question_history(row), many=True).data)
 
 
 def _trial(row: TrialRecord, now: tuple[str, int, int]) -> dict[str, Any]:

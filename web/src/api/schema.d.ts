@@ -935,6 +935,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/questions/{question}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What became of a question in the last trials, the latest first, and what had changed before each. */
+        get: operations["pastTrials"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/recipes": {
         parameters: {
             query?: never;
@@ -2899,6 +2916,11 @@ export interface components {
             start: number | null;
             end: number | null;
         };
+        Otherwise: {
+            path: string;
+            before: unknown;
+            now: unknown;
+        };
         /** @description A person's correction of one heading: `start` is the offset of its block. */
         Outline: {
             start: number;
@@ -2967,6 +2989,30 @@ export interface components {
             password: string;
             /** @default  */
             present: string;
+        };
+        /** @description What became of a question in a trial, and what was otherwise in the one before. */
+        PastTrial: {
+            trial: number;
+            /** @description Name and version. */
+            recipe: string;
+            /** Format: date-time */
+            measured_at: string;
+            cause: string;
+            /** @description Of the first relevant chunk, by stage. */
+            ranks: {
+                [key: string]: number | null;
+            };
+            /** @description Whether it ended otherwise, or at other ranks. */
+            moved: boolean;
+            /** @description Whether no trial before it asked the question. */
+            first: boolean;
+            settings: components["schemas"]["Otherwise"][];
+            /** @description Whether documents had changed. */
+            documents: boolean;
+            /** @description Whether labels had changed, of any question. */
+            labels: boolean;
+            /** @description Whether the program, a package or a model was another. */
+            code: boolean;
         };
         /** @description What is left out stays. */
         PatchedChangeQuestion: {
@@ -3834,6 +3880,11 @@ export interface components {
                 k: number;
                 /** @default 1500 */
                 budget_tokens: number;
+                /**
+                 * Format: tokenizer
+                 * @default null
+                 */
+                tokenizer: string | null;
                 /** @default null */
                 empty_below: number | null;
                 versions?: {
@@ -3928,6 +3979,7 @@ export interface components {
                 } | {
                     /** @enum {unknown} */
                     kind: "remote";
+                    /** Format: answerer */
                     answerer: string;
                 };
                 /**
@@ -7634,6 +7686,39 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    pastTrials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastTrial"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     recipes: {
         parameters: {
             query?: never;
@@ -9426,7 +9511,7 @@ export interface operations {
             query?: {
                 /** @description A chunk; the answers' own where it is left out. */
                 chunk?: number;
-                /** @description Or a document, with `start` and `end` of a stretch of it. */
+                /** @description Or a document, with `start` and `end` of a stretch. */
                 document?: number;
                 end?: number;
                 /** @description A labelled question; or `text` and a chunk. */

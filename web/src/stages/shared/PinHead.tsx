@@ -2,6 +2,7 @@
 import { Button } from "react-bootstrap";
 import type { Asked } from "../../api/client";
 import { BeforeSearch } from "../../before/BeforeSearch";
+import { Past } from "../../questions/Past";
 import { KeepQuestion, QuestionTools } from "../../questions/QuestionTools";
 import { TITLES, toneOfCause, type StageName } from "../../shell/pin";
 import { milliseconds } from "../../text/numbers";
@@ -49,6 +50,11 @@ export function PinHead({
             {asked.built && answer && !FINE.includes(asked.cause ?? "") && (
               <>
                 <WhyNot asked={asked}>Why not?</WhyNot>{" "}
+              </>
+            )}
+            {(answer || asked.question.unanswerable) && (
+              <>
+                <Past row={asked.question} />{" "}
               </>
             )}
             {answer ? (
