@@ -1,6 +1,7 @@
 """Dense structures beside bare NumPy over the same vectors."""
 
 import time
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,8 @@ from doppio.core.branches.dense.metric import Vectors
 from doppio.core.branches.dense.structure import build_structure, open_structure
 
 DEPTH, ASKED, ADDED = 10, 200, 5000
+# Of the chunks, that may be found; and how many questions are asked so.
+SHARES, FILTERED = (0.01, 0.1), 60
 NO_HALVES = np.empty(0, np.float32)
 TRIED: dict[str, dict[str, Any]] = {
     "int8": {"kind": "int8", "over_fetch": 2},
@@ -21,6 +24,36 @@ TRIED: dict[str, dict[str, Any]] = {
     "ivf": {"kind": "ivf", "cells": 0, "probes": 32, "over_fetch": 2},
     "pq": {"kind": "pq", "parts": 48, "over_fetch": 10},
 }
+
+
+def filtered(
+    rows: NDArray[np.float32],
+    index: DenseIndex,
+    own: DenseIndex,
+    questions: NDArray[np.float32],
+    settings: dict[str, Any],
+    share: float,
+) -> tuple[list[Row], dict[str, float]]:
+    """A structure beside exact search where only a share of the chunks may be found: those about one matter, which
+    are near each other, as a condition on documents has it."""
+    nearness = rows @ rows[len(rows) // 3]
+    allowed = nearness >= np.quantile(nearness, 1 - share)
+    asked = [question[None] for question in questions]
+    beside, seconds = in_turns(
+        lambda q: index.search_many(q, DEPTH, {"kind": "exact"}, allowed),
+        lambda q: own.search_many(q, DEPTH, settings, allowed),
+        asked,
+    )
+    exact = [set(index.search_many(q, DEPTH, {"kind": "exact"}, allowed)[0][0].tolist()) for q in asked]
+    found = [own.search_many(q, DEPTH, settings, allowed)[0][0] for q in asked]
+    recall = float(np.mean([len(t & set(f.tolist())) / DEPTH for t, f in zip(exact, found, strict=True)]))
+    assert all(allowed[hits].all() and len(hits) == DEPTH for hits in found)
+    name = f"{share:.0%} may be found"
+    table = [
+        Row(f"{name}, one question", "exact among these", "", beside / seconds, None, True),
+        Row(f"{name}, recall@10", "exact among these", "", recall, None, True),
+    ]
+    return table, {f"ms, {name}": 1e3 * seconds, f"recall, {name}": recall}
 
 
 def measure(
@@ -73,6 +106,10 @@ def measure(
         table.append(
             Row(f"{kind}, recall@10", "exact float32", f"at least {least}" if least else "", recall, least, True)
         )
+        for share in SHARES:
+            rows_of, told = filtered(rows, index, own, questions[:FILTERED], settings, share)
+            table += [replace(row, what=f"{kind}, {row.what}") for row in rows_of]
+            figures |= {f"{kind} {name}": value for name, value in told.items()}
         if kind == "hnsw":
             minutes = figures["hnsw build s"] / 60
             table.append(Row("hnsw, build", "6 minutes", "at most 1", minutes / 6, 1.0, False))

@@ -45,6 +45,9 @@ SPARSE, EXPANDED = {"id": "sparse", "kind": "bm25"}, {"id": "expanded", "kind": 
 ALONE: dict[str, dict[str, Any]] = {
     "terms alone": {"branches": [SPARSE], "fusion": {"weights": {"sparse": 1}}},
     "expanded terms alone": {"branches": [EXPANDED], "fusion": {"weights": {"expanded": 1}}},
+    "terms alone, with nearness": {
+        "branches": [{**SPARSE, "nearness": 1}], "fusion": {"weights": {"sparse": 1}}
+    },
     "expanded questions alone": {
         "branches": [{**EXPANDED, "passage_terms": 0}], "fusion": {"weights": {"expanded": 1}}
     },
@@ -56,6 +59,7 @@ STEPS: dict[str, dict[str, Any]] = {
         "branches": [*BASE["branches"], EXPANDED],
         "fusion": {"weights": {"sparse": 2, "dense": 3, "expanded": 2}},
     },
+    "nearness of terms": {"branches": [{**SPARSE, "nearness": 1}, BASE["branches"][1]]},
     "key terms": {"question": {"terms": {"kind": "key-terms"}}},
     "feedback": {"question": {"wordings": [{"kind": "feedback"}]}},
     "words of the same sense": {"question": {"wordings": [{"kind": "thesaurus"}]}},

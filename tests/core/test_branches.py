@@ -8,7 +8,7 @@ from unittest import mock
 
 import numpy as np
 
-from doppio.command.models import stand_in_server
+from doppio.command.stand_in import stand_in_server
 from doppio.core.branches.dense.metric import METRICS
 from doppio.core.branches.dense.structures.kind import STRUCTURES
 from doppio.core.branches.sparse.terms import fielded_terms, terms_of, weighting_of

@@ -9,10 +9,13 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from doppio.command.paths import MODELS, ROOT
 from doppio.core.branches.kind import DENSE, kind_of
 from doppio.core.branches.sparse.building import build_postings
 from doppio.core.branches.sparse.index import Segment, SparseIndex
+from doppio.core.branches.sparse.nearness import Placed, nearness
 from doppio.core.branches.sparse.weighting import Weighting
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
@@ -45,6 +48,9 @@ def compile_sparse() -> None:
     postings = build_postings(PAGES.values(), len(PAGES), Analysis())
     index = SparseIndex([Segment(postings)])
     index.search(["gondola", "dog"], 2, Weighting())
+    placed = Placed(Analysis())
+    found = placed.of(range(len(PAGES)), lambda _: list(PAGES.values()))
+    nearness(found, placed.numbers(["gondola"]), np.ones(1), np.ones(len(PAGES), np.float32), 1.2)
 
 
 def compile_dense() -> None:

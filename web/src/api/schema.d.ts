@@ -2293,6 +2293,11 @@ export interface components {
              * @description What the chunk's length adds; 0 unless the variant has such a share.
              */
             length: number;
+            /**
+             * Format: double
+             * @description What it adds that terms stand near each other; 0 where that is not counted.
+             */
+            near: number;
             terms: components["schemas"]["TermShare"][];
             /** @description Where the chunk's text holds one of the terms, in code points. */
             found: components["schemas"]["Range"][];
@@ -3442,6 +3447,8 @@ export interface components {
                 b: number;
                 /** @default null */
                 delta: number | null;
+                /** @default 0 */
+                nearness: number;
                 /** @default 1000 */
                 mu: number;
                 /** @default null */

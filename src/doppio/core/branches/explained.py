@@ -37,9 +37,11 @@ class Explained:
 
     terms : what each term of the question adds
     length : what the chunk's length adds
+    near : what it adds that terms stand near each other
     found : ranges of the chunk's text that hold one of the terms
     """
 
     terms: Sequence[TermShare]
     length: float
     found: Sequence[tuple[int, int]]
+    near: float = 0.0

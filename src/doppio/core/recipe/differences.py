@@ -16,8 +16,8 @@ class Otherwise(NamedTuple):
 
 
 def differences(before: dict[str, Any], now: dict[str, Any]) -> list[Otherwise]:
-    """The settings in which two checked recipes differ, in the order of the second; where only one of them has a part,
-    the whole part."""
+    """The settings in which two checked recipes differ, in the order of the second; where only one has a part, the
+    whole part."""
     return [found for found in _between(before, now, "") if found.path != NAME]
 
 

@@ -248,6 +248,20 @@ class Numbering:
         """Numbers of the terms of a text, in its order."""
         return self._numbers(text)
 
+    def placed(self, text: str) -> tuple[list[int], list[int]]:
+        """Numbers of the terms of a text, and at which word each stands, counted from 0; stop words count too."""
+        if self._analysis.synonyms:
+            steps = list(self._analysis.steps(text))
+            placed = [(term.text, place) for place, step in enumerate(steps) for term in step.terms]
+            return [self._number(term) for term, _ in placed], [place for _, place in placed]
+        numbers: list[int] = []
+        places: list[int] = []
+        for place, raw in enumerate(_TOKEN.findall(text)):
+            found = self._of_token(raw)
+            numbers.extend(found)
+            places.extend([place] * len(found))
+        return numbers, places
+
     def _number(self, term: str) -> int:
         return self.vocabulary.setdefault(term, len(self.vocabulary))
 
@@ -259,13 +273,17 @@ class Numbering:
         found: list[int] = []
         for raw in _TOKEN.findall(text):
             numbers = known.get(raw)
-            if numbers is None:
-                steps = self._analysis._token(raw, 0)
-                numbers = tuple(self._number(term.text) for step in steps for term in step.terms)
-                if len(raw) <= _LONGEST_KNOWN:
-                    known[raw] = numbers
-            found.extend(numbers)
+            found.extend(self._of_token(raw) if numbers is None else numbers)
         return found
+
+    def _of_token(self, raw: str) -> tuple[int, ...]:
+        numbers = self._known.get(raw)
+        if numbers is None:
+            steps = self._analysis._token(raw, 0)
+            numbers = tuple(self._number(term.text) for step in steps for term in step.terms)
+            if len(raw) <= _LONGEST_KNOWN:
+                self._known[raw] = numbers
+        return numbers
 
 
 def read_synonyms(text: str, name: str) -> list[list[str]]:

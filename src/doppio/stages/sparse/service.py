@@ -78,6 +78,7 @@ def explained(
         {
             "chunk": chunk,
             "length": row.length,
+            "near": row.near,
             "terms": [
                 {
                     "term": share.term,

@@ -145,6 +145,10 @@ function Sent({ written, tokens }: { written: string; tokens: number }) {
   );
 }
 
+/** Whether a piece holds all of a chunk. */
+const holds = (piece: Piece, chunk: Asked["chunks"][number]) =>
+  piece.document === chunk.document && piece.start <= chunk.start && chunk.end <= piece.end;
+
 /** Passages that came so far and are not handed on, with the reason of each. */
 function LeftOut({ asked, stage }: { asked: Asked; stage: StageTrace }) {
   const chunks = chunksByNumber(asked);
@@ -160,6 +164,7 @@ function LeftOut({ asked, stage }: { asked: Asked; stage: StageTrace }) {
       <ol>
         {out.map(({ number, row, chunk }) => {
           const other = stage.instead?.[row] ?? -1;
+          const inside = chunk && asked.handed.pieces.find((piece) => holds(piece, chunk));
           return (
             <li key={number} value={stage.before?.[row] ?? row + 1}>
               <span className={chunk?.relevant ? "gain" : ""}>
@@ -169,6 +174,7 @@ function LeftOut({ asked, stage }: { asked: Asked; stage: StageTrace }) {
                 {stage.reasons[row]}
                 {other >= 0 && `: ${place(chunks.get(other))}`}
               </span>
+              {inside && <span className="soft"> its words stand in piece {inside.number} all the same</span>}
             </li>
           );
         })}

@@ -11,7 +11,7 @@ const isAdded = (term: Term) => term.added_to_question || term.added_to_chunk;
 export function TermTable({ explained }: { explained: Explained }) {
   const { without } = useBeside();
   const say = useSay();
-  const total = explained.terms.reduce((sum, term) => sum + term.share, explained.length);
+  const total = explained.terms.reduce((sum, term) => sum + term.share, explained.length + explained.near);
   const most = Math.max(...explained.terms.map((term) => term.share), 1e-9);
   // A question may be given many words; those that this chunk has nothing of are counted alone.
   const shown = explained.terms.filter((term) => !term.added_to_question || term.share > 0);
@@ -63,6 +63,12 @@ export function TermTable({ explained }: { explained: Explained }) {
               </td>
             </tr>
           ))}
+          {explained.near !== 0 && (
+            <tr>
+              <td colSpan={4}>terms that stand within five words of each other</td>
+              <td>{score(explained.near)}</td>
+            </tr>
+          )}
           {explained.length !== 0 && (
             <tr>
               <td colSpan={4}>length of the chunk</td>

@@ -264,10 +264,9 @@ class SparseIndex:
         wanted = np.asarray(chunks, np.int64)
         rows: list[list[TermShare]] = [[] for _ in chunks]
         asked = self._asked(terms, weighting)
-        norms, after = np.ones(len(wanted), np.float32), np.zeros(len(wanted))
+        norms, after = self.norms_of(wanted, weighting), np.zeros(len(wanted))
         for place, segment in enumerate(self.segments):
             here, local = rows_of(segment.now, len(segment.postings), wanted)
-            norms[here] = self._norms(place, weighting)[local]
             extra = self._after(place, weighting)
             after[here] = on_grid(_times(asked) * extra[local]) if extra.size else 0.0
         known = {term.term: term for term in asked}
@@ -284,6 +283,14 @@ class SparseIndex:
                 row.append(TermShare(term, repeats, count, holders, idf, share))
         found = [any(share.share for share in row) for row in rows]
         return rows, [extra if any_term else 0.0 for extra, any_term in zip(after.tolist(), found, strict=True)]
+
+    def norms_of(self, chunks: Ids, weighting: Weighting) -> NDArray[np.float32]:
+        """What the length of each chunk makes of k1; see `Weighting.norms`."""
+        norms = np.ones(len(chunks), np.float32)
+        for place, segment in enumerate(self.segments):
+            here, local = rows_of(segment.now, len(segment.postings), chunks)
+            norms[here] = self._norms(place, weighting)[local]
+        return norms
 
     def _units(
         self, place: int, weighting: Weighting, numbers: Ids, slopes: NDArray[np.float64]
