@@ -79,7 +79,7 @@ class DemoLoading(TestCase):
         return demo_data.load_demo(self.folder), demo_data.measure_in_force(Silent())
 
     def test_a_second_load_keeps_every_record(self):
-        self.assertEqual(self.load(), ("2 documents added, 1 questions, 8 recipes",
+        self.assertEqual(self.load(), ("2 documents added, 1 questions, 9 recipes",
                                        "outline in context v2 measured, 1 of 1 questions delivered"))  # fmt: skip
         before = list(TrialRecord.objects.values_list("pk", flat=True))
         self.assertEqual(self.load(), ("there", "outline in context v2, 1 of 1 questions delivered"))
@@ -99,7 +99,7 @@ class DemoLoading(TestCase):
     def test_only_the_recipe_in_force_is_measured_at_once_and_the_others_are_left_to_the_worker(self):
         self.load()
         self.assertEqual(TrialRecord.objects.get().recipe, RecipeVersion.objects.get(in_force=True))
-        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (7, 7))
+        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (8, 8))
         self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (7, 7))
         waiting = set(Job.objects.values_list("details__recipe", flat=True))
         self.assertEqual(waiting, set(RecipeVersion.objects.filter(in_force=False).values_list("pk", flat=True)))

@@ -2,9 +2,11 @@
 
 import copy
 
+import numpy as np
 from django.test import TestCase
 
 from doppio.core.recipe.check import check
+from doppio.recipes.opened import pipelines
 from doppio.stages.draft.service import Drafts, drafted
 from tests.server.workspace import make_workspace, measured
 
@@ -49,6 +51,23 @@ class Drafted(TestCase):
         now = dict(kept.rows.values_list("question_id", "cause"))
         for row in self.trial.rows.all():
             self.assertEqual(moved.get(row.question_id, (row.cause, row.cause)), (row.cause, now[row.question_id]))
+
+    def test_how_much_passages_repeat_each_other_is_told(self):
+        body = self.draft(select={"k": 3, "budget_tokens": 2000})
+        told = self.post("drafts", body=body)["repeats"]
+        pipeline = pipelines.get(self.space, check(body))
+        own = []
+        for row in self.space.questions.all():
+            passed = pipeline.ask(row.text).stage("context").passed.tolist()
+            vectors = [pipeline.branches["dense"].vectors_of([chunk])[0] for chunk in passed]
+            unit = [vector / np.linalg.norm(vector) for vector in vectors]
+            largest = [max(float(unit[b] @ unit[a]) for a in range(b)) for b in range(1, len(unit))]
+            if largest:
+                own.append(sum(largest) / len(largest))
+        self.assertAlmostEqual(told, sum(own) / len(own), places=4)
+        varied = self.draft(select={"k": 3, "budget_tokens": 2000, "diversity": {"kind": "vectors", "strength": 0.9}})
+        self.assertLess(self.post("drafts", body=varied)["repeats"], told)
+        self.assertIsNone(self.post("drafts", body=self.draft(select={"k": 1}))["repeats"])
 
     def test_it_goes_on_where_its_seconds_ended(self):
         draft = check(self.draft(select={"k": 2}))

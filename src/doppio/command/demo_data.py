@@ -31,7 +31,7 @@ NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
 RECIPES = (
     "sparse-alone", "dense-alone", "fixed-window", "two-branch-1", "two-branch-2", "two-branch-3",
-    "outline-in-context-1", "outline-in-context-2",
+    "three-branch-1", "outline-in-context-1", "outline-in-context-2",
 )  # fmt: skip
 
 

@@ -331,7 +331,7 @@ class Pipeline:
         """The stage, and the tokens of all that is handed on."""
         begun = time.perf_counter()
         select = self.recipe.select
-        pool = Pool(question, before.passed, before.scores[before.kept], self.chunks, self.texts, self._vectors_of())
+        pool = Pool(question, before.passed, before.scores[before.kept], self.chunks, self.texts, self.vectors_of)
         found = packed(pool, self._hosts(pool.chunks), select, self.tokens, self.budget)
         taken, reasons, tokens, written = found.taken, found.reasons, found.tokens, found.written
         if select["empty_below"] is not None and answered is not None and answered < select["empty_below"]:
@@ -356,7 +356,8 @@ class Pipeline:
         )
         return stage, tokens
 
-    def _vectors_of(self) -> VectorsOf | None:
+    @property
+    def vectors_of(self) -> VectorsOf | None:
         """What gives the vectors of chunks: the first branch that has any."""
         found = (getattr(branch, "vectors_of", None) for branch in self.branches.values())
         return next((one for one in found if one is not None), None)

@@ -2202,6 +2202,11 @@ export interface components {
             coverage: number | null;
             /**
              * Format: double
+             * @description How much passages repeat those before them: mean of the largest cosine; null without vectors.
+             */
+            repeats: number | null;
+            /**
+             * Format: double
              * @description Mean tokens handed on.
              */
             tokens: number | null;

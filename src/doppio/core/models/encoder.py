@@ -14,6 +14,7 @@ from doppio.core.errors import DoppioError, ModelFolderError
 from doppio.core.models.batching import like_length
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 from doppio.core.models.session import open_session
+from doppio.core.models.tokenizer import offsets_by
 from doppio.core.text.units import Units
 
 # Of these the vectors of their tokens are kept.
@@ -165,11 +166,7 @@ class Encoder:
 
     def token_offsets(self, texts: Sequence[str]) -> list[Units]:
         """Ranges of the tokens of whole texts, nothing cut off, special tokens left out."""
-        found = []
-        for encoding in self._whole.encode_batch(list(texts), add_special_tokens=False):
-            bounds = np.asarray(encoding.offsets, np.int64).reshape(-1, 2)
-            found.append(Units(np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1])))
-        return found
+        return offsets_by(self._whole, texts)
 
     def token_ids(self, texts: Sequence[str]) -> list[NDArray[np.int64]]:
         """Numbers of the tokens of whole texts, special tokens left out."""

@@ -13,6 +13,15 @@ from doppio.core.text.units import Units
 KIND = "tokenizer"
 
 
+def offsets_by(tokenizer: Tokenizer, texts: Sequence[str]) -> list[Units]:
+    """Ranges of the tokens of whole texts, special ones left out; `tokenizer` cuts nothing off."""
+    found = []
+    for encoding in tokenizer.encode_batch(list(texts), add_special_tokens=False):
+        bounds = np.asarray(encoding.offsets, np.int64).reshape(-1, 2)
+        found.append(Units(np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1])))
+    return found
+
+
 class Tokens:
     """Cuts whole texts into the tokens of a `tokenizer.json`, special ones left out."""
 
@@ -29,11 +38,7 @@ class Tokens:
 
     def token_offsets(self, texts: Sequence[str]) -> list[Units]:
         """Ranges of the tokens of whole texts."""
-        found = []
-        for encoding in self._tokenizer.encode_batch(list(texts), add_special_tokens=False):
-            bounds = np.asarray(encoding.offsets, np.int64).reshape(-1, 2)
-            found.append(Units(np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1])))
-        return found
+        return offsets_by(self._tokenizer, texts)
 
 
 def register_tokenizer(source: Path, root: Path, name: str, title: str = "") -> str:

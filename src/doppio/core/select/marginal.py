@@ -12,6 +12,26 @@ from numpy.typing import NDArray
 from doppio.core.ranking import Scores
 
 
+def repeats(vectors: NDArray[np.float32]) -> float:
+    """How much passages repeat each other: the mean, over all but the first, of the largest cosine to one before it.
+
+    Parameters
+    ----------
+    vectors : (n, d) float32 array
+        Of passages in the order in which they were chosen.
+
+    Returns
+    -------
+    float
+        0 to 1; 0 where there are fewer than two.
+    """
+    if len(vectors) < 2:
+        return 0.0
+    unit = vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-12)
+    likeness = np.clip(unit @ unit.T, 0, 1)
+    return float(np.mean([likeness[row, :row].max() for row in range(1, len(unit))]))
+
+
 def by_marginal_relevance(
     scores: Scores, likeness: NDArray[np.float32], strength: float, k: int
 ) -> tuple[NDArray[np.int64], NDArray[np.float32]]:

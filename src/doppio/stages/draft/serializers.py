@@ -42,5 +42,9 @@ class DraftSerializer(s.Serializer):
     delivered_before = s.IntegerField(allow_null=True, help_text="Null where the kept recipe is not measured.")
     ledger = s.DictField(child=s.IntegerField())
     coverage = s.FloatField(allow_null=True, help_text="Mean share of the answers' characters in the context.")
+    repeats = s.FloatField(
+        allow_null=True,
+        help_text="How much passages repeat those before them: mean of the largest cosine; null without vectors.",
+    )
     tokens = s.FloatField(allow_null=True, help_text="Mean tokens handed on.")
     moved = MovedQuestionSerializer(many=True, help_text="Questions that end otherwise, what is worse first.")

@@ -18,6 +18,7 @@ from doppio.core.measure.relevance import Relevance, relevance
 from doppio.core.pipeline import Pipeline
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.step import PairsKept
+from doppio.core.select.marginal import repeats
 from doppio.core.trace import CONTEXT
 from doppio.library.models import Workspace
 from doppio.questions.services import core_questions, positions
@@ -44,6 +45,7 @@ class Found:
     in_play: dict[str, bool]
     coverage: float | None
     tokens: int
+    repeats: float | None
 
 
 @dataclass
@@ -135,7 +137,9 @@ def _measured(held: Held, pipeline: Pipeline, until: float) -> dict[int, Found]:
             else None
         )
         told = cause(trace, relevant, question.answerable)
-        found[row] = Found(told, in_play(trace, relevant), coverage, trace.tokens)
+        vectors_of = pipeline.vectors_of
+        alike = repeats(vectors_of(context.passed.tolist())) if vectors_of and len(context.passed) > 1 else None
+        found[row] = Found(told, in_play(trace, relevant), coverage, trace.tokens, alike)
         if time.perf_counter() >= until:
             break
     return found
@@ -178,6 +182,7 @@ def _body(
         {"id": was.question_id, "text": was.question.text, "before": was.cause, "now": now} for was, now in apart
     ]
     coverage = [now.coverage for now, _ in both if now.coverage is not None]
+    alike = [one.repeats for one in found.values() if one.repeats is not None]
     return {
         "questions": len(questions),
         "measured": len(found),
@@ -188,6 +193,7 @@ def _body(
         "delivered_before": sum(was.cause == DELIVERED for was in kept) if len(kept) == len(both) else None,
         "ledger": ledger(one.cause for one in found.values()),
         "coverage": float(np.mean(coverage)) if coverage else None,
+        "repeats": float(np.mean(alike)) if alike else None,
         "tokens": float(np.mean([one.tokens for one in found.values()])) if found else None,
         "moved": moved[:MOVED_SHOWN],
     }

@@ -8,6 +8,7 @@ import { Bars } from "../shared/Bars";
 import { Figures, StageHead } from "../shared/Figures";
 import { Answers } from "./Answers";
 import { EmptyBelow } from "./EmptyBelow";
+import { Variety } from "./Variety";
 
 export function Context() {
   const questions = useQuestions();
@@ -41,6 +42,7 @@ export function Context() {
                   />
                   <Answers />
                   <EmptyBelow />
+                  <Variety />
                   <div className="split two" style={{ height: "auto" }}>
                     <div>
                       <h3>Which passage brings the answer</h3>

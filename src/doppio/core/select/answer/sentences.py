@@ -6,8 +6,7 @@ fit alone; where a question asks how something is done its words stand anywhere,
 
 References
 ----------
-.. [1] O. Khattab, M. Zaharia, "ColBERT: Efficient and Effective Passage Search via Contextualized Late Interaction
-   over BERT", SIGIR 2020, for the comparison.
+.. [1] O. Khattab, M. Zaharia, SIGIR 2020, for the comparison: late interaction.
 """
 
 import re
