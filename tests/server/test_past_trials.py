@@ -23,6 +23,8 @@ class Differences(TestCase):
         self.assertEqual(found["branches[1]"].now, None)
         self.assertEqual(found["rerank"].before, None)
         self.assertEqual(found["select.widening.kind"][1:], ("none", "neighbours"))
+        # Of another kind all else is another matter.
+        self.assertEqual([path for path in found if path.startswith("select.widening")], ["select.widening.kind"])
         self.assertNotIn("name", found)
         self.assertEqual(differences(now, now), [])
         back = {one.path: (one.now, one.before) for one in differences(now, before)}
@@ -50,9 +52,16 @@ class PastTrials(TestCase):
             self.assertEqual((latest["recipe"], first["recipe"]), ("more v1", "test v1"))
             self.assertEqual({one["path"]: (one["before"], one["now"]) for one in latest["settings"]},
                              {"select.k": (1, 4), "select.budget_tokens": (60, 900)})  # fmt: skip
-            self.assertTrue(first["first"])
+            self.assertEqual((first["beside"], latest["beside"]), (None, "test v1"))
+            self.assertEqual((first["ranks_before"], latest["ranks_before"]), ({}, first["ranks"]))
             self.assertEqual((first["settings"], first["moved"], latest["documents"]), ([], False, False))
             self.assertEqual(latest["moved"], (latest["cause"], latest["ranks"]) != (first["cause"], first["ranks"]))
+
+    def test_a_recipe_is_told_beside_its_own_version_before(self):
+        measured(self.space, rerank=None, select={"k": 2, "budget_tokens": 60})
+        latest = self.past(self.space.questions.first())[0]
+        self.assertEqual((latest["recipe"], latest["beside"]), ("test v2", "test v1"))
+        self.assertEqual([one["path"] for one in latest["settings"]], ["select.k"])
 
     def test_labels_and_documents_that_changed_are_told_in_two_queries(self):
         question = self.space.questions.get(identity="q3")
@@ -63,5 +72,6 @@ class PastTrials(TestCase):
         measured(self.space, rerank=None, select={"k": 4, "budget_tokens": 900}, name="again")
         latest = self.past(question)[0]
         self.assertEqual((latest["documents"], latest["labels"], latest["settings"]), (True, True, []))
+        self.assertEqual(latest["beside"], "more v1")
         with self.assertNumQueries(1):
             question_history(question)

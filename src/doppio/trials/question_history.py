@@ -11,26 +11,30 @@ MOST = 40
 
 
 def question_history(question: Question) -> list[dict[str, Any]]:
-    """The last trials that asked a question, the latest first; two queries, however many there are.
+    """The last trials that asked a question, the latest first; one query, however many there are.
 
-    Each is told beside the one before it: which settings of the recipe are otherwise, and whether documents or labels
-    changed meanwhile. Where the ending moved and nothing of these did, the code or a model did.
+    Each is told beside the last one before it of a recipe of the same name, or of any where there is none: which
+    settings are otherwise, and whether documents or labels changed meanwhile. Where the ending moved and nothing of
+    these did, the code or a model did.
     """
     rows = TrialRow.objects.filter(question=question).order_by("-trial_id").defer("trace", "trial__stages")
     found = list(rows.select_related("trial__recipe__workspace")[: MOST + 1])
     bodies = {row.trial.recipe_id: core_recipe(row.trial.recipe).body for row in found}
     told = []
-    for row, before in zip(found[:MOST], [*found[1:], None], strict=False):
-        trial = row.trial
+    for place, row in enumerate(found[:MOST]):
+        trial, older = row.trial, found[place + 1 :]
+        alike = (one for one in older if one.trial.recipe.name == trial.recipe.name)
+        before = next(alike, older[0] if older else None)
         told.append(
             {
                 "trial": trial.pk,
-                "recipe": f"{trial.recipe.name} v{trial.recipe.version}",
+                "recipe": _named(row),
                 "measured_at": trial.measured_at,
                 "cause": row.cause,
                 "ranks": row.ranks,
                 "moved": before is not None and (before.cause, before.ranks) != (row.cause, row.ranks),
-                "first": before is None,
+                "beside": before and _named(before),
+                "ranks_before": before.ranks if before else {},
                 "settings": []
                 if before is None
                 else [one._asdict() for one in differences(bodies[before.trial.recipe_id], bodies[trial.recipe_id])],
@@ -40,6 +44,10 @@ def question_history(question: Question) -> list[dict[str, Any]]:
             }
         )
     return told
+
+
+def _named(row: TrialRow) -> str:
+    return f"{row.trial.recipe.name} v{row.trial.recipe.version}"
 
 
 def _made_otherwise(before: dict[str, Any], now: dict[str, Any]) -> bool:

@@ -43,7 +43,10 @@ class PastTrialSerializer(s.Serializer):
     cause = s.CharField()
     ranks = s.DictField(child=s.IntegerField(allow_null=True), help_text="Of the first relevant chunk, by stage.")
     moved = s.BooleanField(help_text="Whether it ended otherwise, or at other ranks.")
-    first = s.BooleanField(help_text="Whether no trial before it asked the question.")
+    beside = s.CharField(
+        allow_null=True, help_text="The recipe of the trial that it is told beside; null for the first."
+    )
+    ranks_before = s.DictField(child=s.IntegerField(allow_null=True), help_text="In that trial.")
     settings = OtherwiseSerializer(many=True)
     documents = s.BooleanField(help_text="Whether documents had changed.")
     labels = s.BooleanField(help_text="Whether labels had changed, of any question.")

@@ -3014,8 +3014,12 @@ export interface components {
             };
             /** @description Whether it ended otherwise, or at other ranks. */
             moved: boolean;
-            /** @description Whether no trial before it asked the question. */
-            first: boolean;
+            /** @description The recipe of the trial that it is told beside; null for the first. */
+            beside: string | null;
+            /** @description In that trial. */
+            ranks_before: {
+                [key: string]: number | null;
+            };
             settings: components["schemas"]["Otherwise"][];
             /** @description Whether documents had changed. */
             documents: boolean;

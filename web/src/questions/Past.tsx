@@ -8,6 +8,9 @@ import { toneOfCause } from "../shell/pin";
 import { Shown } from "../shell/states";
 import { useWorkspace } from "../shell/workspace";
 
+/** So many settings are named. */
+const SHOWN = 8;
+
 type PastTrial = Schemas["PastTrial"];
 
 function usePast(question: number, open: boolean) {
@@ -55,7 +58,7 @@ function Trials({ rows }: { rows: PastTrial[] }) {
     <>
       <p className="small-text soft">
         Its trials, the latest first: rank of the first relevant chunk at each stage, and what was otherwise
-        than in the trial below. Smaller ranks are better.
+        than in the last trial before of the same recipe, or of any. Smaller ranks are better.
       </p>
       <Table size="sm" className="small-text num">
         <thead>
@@ -67,15 +70,15 @@ function Trials({ rows }: { rows: PastTrial[] }) {
           </tr>
         </thead>
         <tbody>
-          {rows.map((row, at) => (
-            <tr key={row.trial} className={row.moved || row.first ? "" : "soft"}>
+          {rows.map((row) => (
+            <tr key={row.trial} className={row.moved || row.beside === null ? "" : "soft"}>
               <td>
                 {row.recipe}
                 <div className="soft">{new Date(row.measured_at).toLocaleString()}</div>
               </td>
               <td style={{ color: toneOfCause(row.cause) }}>{row.cause}</td>
               <td>
-                <Ranks now={row.ranks} before={rows[at + 1]?.ranks} />
+                <Ranks now={row.ranks} before={row.ranks_before} />
               </td>
               <td>
                 <Changed row={row} />
@@ -88,12 +91,12 @@ function Trials({ rows }: { rows: PastTrial[] }) {
   );
 }
 
-function Ranks({ now, before }: { now: PastTrial["ranks"]; before?: PastTrial["ranks"] }) {
+function Ranks({ now, before }: { now: PastTrial["ranks"]; before: PastTrial["ranks"] }) {
   return (
     <>
       {Object.entries(now).map(([stage, rank]) => {
-        const was = before?.[stage];
-        const other = before !== undefined && stage in before && was !== rank;
+        const was = before[stage];
+        const other = stage in before && was !== rank;
         return (
           <div key={stage} className="text-nowrap">
             {stage} {other && <span className="soft">{was ?? "none"} → </span>}
@@ -106,20 +109,23 @@ function Ranks({ now, before }: { now: PastTrial["ranks"]; before?: PastTrial["r
 }
 
 function Changed({ row }: { row: PastTrial }) {
-  if (row.first) return <span className="soft">its first trial</span>;
+  if (row.beside === null) return <span className="soft">its first trial</span>;
   const others = [
     row.documents && "documents",
     row.labels && "labels",
     row.code && "the program or a model",
   ].filter(Boolean);
-  if (!row.settings.length && !others.length) return <span className="soft">nothing that is known</span>;
+  const more = row.settings.length - SHOWN;
   return (
     <>
-      {row.settings.map((one) => (
+      <div className="soft">beside {row.beside}</div>
+      {!row.settings.length && !others.length && <span className="soft">nothing that is known</span>}
+      {row.settings.slice(0, SHOWN).map((one) => (
         <div key={one.path}>
           <span className="mono">{one.path}</span> {told(one.before)} → <strong>{told(one.now)}</strong>
         </div>
       ))}
+      {more > 0 && <div>and {more} more</div>}
       {others.length > 0 && <div>{others.join(", ")}</div>}
     </>
   );

@@ -20,7 +20,7 @@ export function WhyNotSelected({ asked, document: open }: { asked: Asked; docume
     return () => document.removeEventListener("selectionchange", look);
   }, [open]);
   return (
-    <p className="small-text mb-2" style={{ minHeight: "1.5em" }}>
+    <p className="small-text where-stood">
       {chosen ? (
         <>
           <WhyNot asked={asked} stretch={{ document: open.id, start: chosen.start, end: chosen.end }}>
