@@ -24,7 +24,7 @@ VIEWS = {
     "chunks": ("/line/chunks", None),
     "chunks-pinned": ("/line/chunks", "What has to be checked before a line opens in the morning?"),
     "sparse-analysis": ("/line/sparse", None),
-    "sparse-pinned": ("/line/sparse", "What does alarm E-417 mean?"),
+    "sparse-pinned": ("/line/sparse", "My puppy panics in moving vehicles, any advice?"),
     "dense-speed": ("/line/dense", None),
     "reranked": ("/line/reranked", None),
     "reranked-fit": ("/line/reranked", None),
@@ -39,6 +39,21 @@ VIEWS = {
     "suggested": ("/questions/suggested", None),
     "judging": ("/questions/judging", None),
 }
+# Views that show what the recipe in force does not have; each under another one, which is measured by then.
+UNDER = {"sparse-pinned": "three-branch", "context-pinned": "three-branch"}
+PUT_IN_FORCE = """
+const [name, done] = arguments;
+const asked = (path, more) => fetch("/api/" + path, more).then((answer) => answer.json());
+(async () => {
+  const [space] = await asked("workspaces");
+  const recipes = await asked(`workspaces/${space.id}/recipes`);
+  const before = recipes.find((one) => one.in_force);
+  const wanted = recipes.filter((one) => one.name === name).sort((a, b) => b.version - a.version)[0];
+  const headers = { "X-CSRFToken": (await asked("session")).token, "Content-Type": "application/json" };
+  await fetch(`/api/workspaces/${space.id}/recipes/${wanted.id}/in-force`, { method: "POST", headers, body: "{}" });
+  return before.name;
+})().then(done);
+"""
 
 
 def press(text: str):
@@ -151,7 +166,18 @@ def gate(driver, wait) -> None:
     wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".gate .course"))
 
 
+def branch(name: str):
+    """A step that looks at a branch by its id."""
+
+    def step(driver, wait) -> None:
+        press(name)(driver, wait)
+        wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, "td .mono.added"))
+
+    return step
+
+
 STEPS = {
+    "sparse-pinned": (branch("expanded"),),
     "recipe": (press("Edit recipe"), drafted("select.k", "3")),
     "sparse-analysis": (press("Analysis playground"),),
     "dense-speed": (press("Speed and exactness"), measured("Measure structures", "[data-structure]")),
@@ -193,6 +219,7 @@ def main(link: str, folder: Path, names: list[str]) -> None:
         }
         for name in names or VIEWS:
             path, question = VIEWS[name]
+            before = driver.execute_async_script(PUT_IN_FORCE, UNDER[name]) if name in UNDER else None
             driver.get(root + path + (f"?q={numbers[question]}" if question else ""))
             wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".body, .trials table, .begin, .part"))
             for step in STEPS.get(name, ()):
@@ -200,6 +227,8 @@ def main(link: str, folder: Path, names: list[str]) -> None:
             wait.until(lambda d: not d.find_elements(By.CSS_SELECTOR, ".spinner-border"))
             time.sleep(1.2)
             driver.save_screenshot(str(folder / f"{name}.png"))
+            if before is not None:
+                driver.execute_async_script(PUT_IN_FORCE, before)
     finally:
         driver.quit()
 
