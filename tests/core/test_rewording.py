@@ -4,20 +4,23 @@ import json
 import tempfile
 import threading
 import unittest
+from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
 
-from doppio.command.stand_in import Extracting, Writing, stand_in_server
+from doppio.command.stand_in import Expanding, Extracting, Writing, stand_in_server
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ModelFolderError, RemoteError
 from doppio.core.models.registry import Models
 from doppio.core.models.remote import register_remote
+from doppio.core.models.remote_text import EXPAND_FORMAT
 from doppio.core.question.kind import WORDINGS
 from doppio.core.select.answer.kind import ANSWERS, HandedOn
 from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.text.analysis import Analysis
 from doppio.core.text.document import corpus_fingerprint
 from doppio.core.text.thesaurus import NAMED, Thesaurus, installed
 from tests.core.corpus import MODELS, documents, encoder, recipe
@@ -201,6 +204,64 @@ class FromElsewhere(Serving):
         again = builder.open(key, given, texts)
         with self.assertRaisesRegex(RemoteError, "`wordings` is missing or not a list"):
             again.ask("How do I borrow a muzzle?")
+
+    def built(self, corpus, given):
+        builder = Builder(ArtifactStore(self.root / "store"), self.models)
+        key = corpus_fingerprint(corpus)
+        texts = CorpusTexts(corpus, builder.chunks(corpus, key, given))
+        builder.indexes(key, given, texts)
+        return builder.open(key, given, texts)
+
+    def test_an_expander_names_terms_for_chunks_and_questions(self):
+        stands = Expanding(encoder(), 300)
+        self.register(self.serve(stand_in_server(stands, 0, "secret")), "secret")
+        own = {"passage_terms": 6, "question_terms": 4, "passage_weight": 0.5, "question_weight": 0.4}
+        branch = {"id": "far", "kind": "expanded-remote", "expander": "far", **own}
+        given = recipe(branches=[branch], rerank=None)
+        corpus = documents()
+        pipeline = self.built(corpus, given)
+        opened, analysis = pipeline.branches["far"], Analysis()
+        texts = pipeline.texts.indexed(range(len(pipeline.chunks)))
+        told = stands.answer({"format": EXPAND_FORMAT, "as": "passage", "texts": texts, "most": 6})["terms"]
+        for chunk, (text, words, added) in enumerate(
+            zip(texts, told, opened.added_to(range(len(texts))), strict=True)
+        ):
+            held = {term.text for term in analysis.terms(text)}
+            wanted = {}
+            for word, weight in words:
+                [term] = [term.text for term in analysis.asked(word)] or [""]
+                if term and term not in held:
+                    wanted[term] = max(wanted.get(term, 0), min(15, max(1, round(weight * 0.5 * 16))) / 16)
+            self.assertEqual({one.term: one.weight for one in added}, wanted)
+            for term, weight in wanted.items():
+                holders, counts = opened.index.holders(term)
+                self.assertEqual(dict(zip(holders.tolist(), counts.tolist(), strict=True))[chunk], weight * 16)
+        question = "May my puppy travel?"
+        [row] = opened.explain(question, [0])
+        added = {one.term: one.in_question for one in row.terms if one.added_to_question}
+        [words] = stands.answer({"format": EXPAND_FORMAT, "as": "question", "texts": [question], "most": 4})["terms"]
+        self.assertEqual(set(added), {term.text for word, _ in words for term in analysis.asked(word)} - {"may"})
+        self.assertAlmostEqual(max(added.values()), 0.4 * max(weight for _, weight in words), places=5)
+        # A document that is new sends its own chunks alone.
+        with mock.patch.object(stands, "answer", wraps=stands.answer) as asked:
+            self.built([*corpus, replace(corpus[0], id="zebra.md", title="Zebra")], given)
+        sent = [text for call in asked.call_args_list for text in call.args[0]["texts"]]
+        self.assertEqual(len(sent), int((pipeline.chunks.document == 0).sum()))
+
+    def test_what_no_expander_says_is_refused(self):
+        branch = {"id": "far", "kind": "expanded-remote", "expander": "far", "question_terms": 0}
+        given = recipe(branches=[branch], rerank=None)
+        for body, told in (
+            (b'{"terms": []}', "not a list for each"),
+            (b'{"terms": 3}', "not a list for each"),
+        ):
+            self.register(self.saying("expander", body))
+            with self.assertRaisesRegex(RemoteError, told):
+                self.built(documents(), given)
+        for word, told in (('["x", 2]', "is no word with a weight"), ('"x"', "is no word with a weight")):
+            self.register(self.saying("expander", f'{{"terms": [[{word}]]}}'.encode()))
+            with self.assertRaisesRegex(RemoteError, told):
+                self.models.expander("far").question("x", 3)
 
     def test_words_near_in_the_vocabulary_are_a_wording_where_a_branch_has_them(self):
         near = {"question": {"wordings": [{"kind": "near-words", "terms": 3}], "least_cosine": None}, "rerank": None}

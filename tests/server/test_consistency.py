@@ -100,7 +100,7 @@ class DemoLoading(TestCase):
         self.load()
         self.assertEqual(TrialRecord.objects.get().recipe, RecipeVersion.objects.get(in_force=True))
         self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (8, 8))
-        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (7, 7))
+        self.assertEqual((demo_data.queue_others(), Job.objects.filter(kind="trial").count()), (8, 8))
         waiting = set(Job.objects.values_list("details__recipe", flat=True))
         self.assertEqual(waiting, set(RecipeVersion.objects.filter(in_force=False).values_list("pk", flat=True)))
 

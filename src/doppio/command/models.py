@@ -27,14 +27,15 @@ from doppio.core.models.joint import Passage
 from doppio.core.models.registry import Models
 from doppio.core.models.remote import register_remote
 from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, prepare_pair, register_scorer
-from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_WRITER, TextFolder
+from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_EXPANDER, REMOTE_WRITER, TextFolder
 from doppio.core.models.tokenizer import register_tokenizer
 
 app = typer.Typer(
     help="Encoders and joint scorers that recipes can name.", no_args_is_help=True, rich_markup_mode=None
 )
 TRIED = ("Is the line closed in a gale?", "The line closes when the mean wind reaches 18 m/s.")
-SORTS = {REMOTE_SCORER: "a joint scorer", REMOTE_WRITER: "a writer", REMOTE_ANSWERER: "an answerer"}
+SORTS = {REMOTE_SCORER: "a joint scorer", REMOTE_WRITER: "a writer", REMOTE_ANSWERER: "an answerer",
+         REMOTE_EXPANDER: "an expander"}  # fmt: skip
 
 
 @app.command("list")
@@ -143,7 +144,7 @@ def add_remote(
     batch: Annotated[int, typer.Option(help="Texts a request.", min=1)] = 64,
     price: Annotated[float, typer.Option(help="Money for a million tokens, for trials to tell.", min=0)] = 0.0,
 ) -> None:
-    """Register an encoder, a joint scorer, a writer or an answerer that an HTTP endpoint runs."""
+    """Register an encoder, a joint scorer, a writer, an answerer or an expander behind an HTTP endpoint."""
     key = ""
     if key_file is not None:
         try:

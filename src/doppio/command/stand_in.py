@@ -10,6 +10,7 @@ import typer
 
 from doppio.command.paths import MODELS
 from doppio.command.show import out
+from doppio.core.branches.sparse.vocabulary import Vocabulary, gather
 from doppio.core.errors import DoppioError
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.encoder import Encoder
@@ -18,13 +19,17 @@ from doppio.core.models.joint import Passage
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.registry import Models
 from doppio.core.models.remote import FORMAT, SCORE_FORMAT
-from doppio.core.models.remote_text import ANSWER_FORMAT, WRITE_FORMAT
+from doppio.core.models.remote_text import ANSWER_FORMAT, EXPAND_FORMAT, WRITE_FORMAT
+from doppio.core.progress import Silent
 from doppio.core.select.answer.kind import ANSWERS, Answerer, HandedOn
+from doppio.core.text.analysis import Analysis
 from doppio.core.text.stop_words import STOP_WORDS
 from doppio.core.text.units import folded_words
 
 MOST_BYTES = 50_000_000
-WRITER, ANSWERER = "writer", "answerer"
+WRITER, ANSWERER, EXPANDER = "writer", "answerer", "expander"
+# Words of its tokenizer that the stand-in of an expander knows.
+WORDS_KNOWN = 4000
 _ASKING = re.compile(
     r"^(how (do|can|does|should|would) (i|we|you|one|it)|what (is|are|does)|where (is|are|can i)|(can|may) (i|we)) ",
     re.IGNORECASE,
@@ -51,7 +56,8 @@ class Answering(Protocol):
 def stand_in(
     port: Annotated[int, typer.Option(help="On the loopback address.", min=0, max=65535)] = 8790,
     model: Annotated[str, typer.Option(help="The registered encoder or scorer that answers; or 'writer', which "
-                                            "rewords by rule, or 'answerer', which extracts.")] = "compact-english",
+                                            "rewords by rule, 'answerer', which extracts, or 'expander', "
+                                            "which knows common words.")] = "compact-english",
     key: Annotated[str, typer.Option(help="Refuse requests without this key.")] = "",
 ) -> None:  # fmt: skip
     """Run an endpoint for what recipes can name, answered by this machine."""
@@ -64,12 +70,14 @@ def stand_in(
         opened = kind.open({one.name: one.default for one in kind.settings}, models, models.local())
         assert opened is not None
         inner = Extracting(opened)
+    elif model == EXPANDER:
+        inner = Expanding(models.local())
     elif any(folder.name == model for folder in models.scorers()):
         kept = models.scorer(model)
         inner = kept.scorer if isinstance(kept, KeptScores) else kept
     else:
         inner = models.encoder(model)
-    if not isinstance(inner, Encoder | CrossEncoder | Writing | Extracting):
+    if not isinstance(inner, Encoder | CrossEncoder | Writing | Extracting | Expanding):
         raise DoppioError(f"--model: {model!r} runs elsewhere; name one that runs here")
     server = stand_in_server(inner, port, key)
     out.print(f"Stand-in ({model}): http://127.0.0.1:{server.server_address[1]}   Ctrl-C stops it.")
@@ -80,7 +88,7 @@ def stand_in(
 
 
 def stand_in_server(
-    model: "Encoder | CrossEncoder | Writing | Extracting", port: int, key: str = ""
+    model: "Encoder | CrossEncoder | Writing | Extracting | Expanding", port: int, key: str = ""
 ) -> ThreadingHTTPServer:
     """The endpoint's server, not yet running."""
     answers: Answering
@@ -220,6 +228,40 @@ class Extracting:
         if answer.silent:
             yield {"silent": answer.silent}
         yield {"done": True}
+
+
+class Expanding:
+    """An expander that names the words of the encoder's own vocabulary nearest to a text."""
+
+    path = "/expand"
+    wanted = f"format {EXPAND_FORMAT!r}, as 'question' or 'passage', texts and most"
+
+    def __init__(self, encoder: Encoder, known: int = WORDS_KNOWN) -> None:
+        self._encoder = encoder
+        plain = Analysis(stem=False)
+        words = encoder.whole_words()[:known]
+        arrays = gather(iter([" ".join(words)] * 2), plain, encoder, known, Silent())
+        self._vocabulary, self._analysis = Vocabulary.opened(arrays), plain
+
+    def about(self) -> dict[str, Any]:
+        return {"kind": "expander", "name": "nearest common words", "version": self._encoder.digest}
+
+    def answer(self, given: dict[str, Any]) -> dict[str, Any]:
+        texts = _texts(given, EXPAND_FORMAT, "texts")
+        encode = {"question": self._encoder.questions, "passage": self._encoder.vectors}[given["as"]]
+        held = [self._vocabulary.held(term.text for term in self._analysis.terms(text)) for text in texts]
+        places, cosines = self._vocabulary.nearest(encode(texts), held, int(given["most"]))
+        rows = zip(places.tolist(), cosines.tolist(), strict=True)
+        return {
+            "terms": [
+                [
+                    [self._vocabulary.words[place], min(near, 1.0)]
+                    for place, near in zip(*row, strict=True)
+                    if place >= 0
+                ]
+                for row in rows
+            ]
+        }
 
 
 def _piece(place: int, given: Mapping[str, Any]) -> HandedOn:

@@ -50,7 +50,7 @@ FAMILIES: tuple[Family[Any], ...] = (
 
 
 # Formats of settings that name something registered, which is typed.
-NAMED = ("writer", "answerer", "tokenizer")
+NAMED = ("writer", "answerer", "expander", "tokenizer")
 
 
 class ChoiceSerializer(s.Serializer):

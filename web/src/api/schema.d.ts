@@ -3701,6 +3701,56 @@ export interface components {
                     /** @default [] */
                     synonyms: unknown[];
                 };
+            } | {
+                /** @enum {unknown} */
+                kind: "expanded-remote";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+                /** Format: expander */
+                expander: string;
+                /** @default 40 */
+                passage_terms: number;
+                /** @default 0.6 */
+                passage_weight: number;
+                /** @default 20 */
+                question_terms: number;
+                /** @default 0.2 */
+                question_weight: number;
+                /** @default 1.2 */
+                k1: number;
+                /** @default 0.75 */
+                b: number;
+                /** @default {} */
+                analysis: {
+                    /**
+                     * @default en
+                     * @enum {unknown}
+                     */
+                    language: "any" | "ar" | "da" | "de" | "el" | "en" | "es" | "fi" | "fr" | "hu" | "id" | "it" | "nl" | "no" | "pt" | "ro" | "ru" | "sv" | "tr";
+                    /** @default true */
+                    stem: boolean;
+                    /** @default true */
+                    stop_words: boolean;
+                    /** @default true */
+                    keep_codes: boolean;
+                    /**
+                     * @default pairs
+                     * @enum {unknown}
+                     */
+                    cjk: "pairs" | "single";
+                    /** @default null */
+                    grams: {
+                        from: number;
+                        to: number;
+                    } | null;
+                    /** @default [] */
+                    synonyms: unknown[];
+                };
             })[];
             /**
              * @default {

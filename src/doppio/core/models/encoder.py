@@ -173,6 +173,11 @@ class Encoder:
         encoded = self._whole.encode_batch(list(texts), add_special_tokens=False)
         return [np.array(encoding.ids, np.int64) for encoding in encoded]
 
+    def whole_words(self) -> list[str]:
+        """The tokens that are words of letters alone, by their numbers, which mostly is how common they are."""
+        known = sorted(self._whole.get_vocab().items(), key=lambda entry: entry[1])
+        return [text for text, _ in known if text.isalpha() and len(text) > 2]
+
     def token_texts(self, ids: NDArray[np.int64]) -> list[str]:
         """What the tokens look like, for people."""
         return [str(self._whole.id_to_token(int(number))) for number in ids]

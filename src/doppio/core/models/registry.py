@@ -13,9 +13,16 @@ from doppio.core.models.folder import MANIFEST, REMOTE, TOKENIZER, ModelFolder, 
 from doppio.core.models.joint import JointScorer
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.remote import RemoteEncoder, RemoteScorer
-from doppio.core.models.remote_text import RemoteAnswerer, RemoteWriter
+from doppio.core.models.remote_text import RemoteAnswerer, RemoteExpander, RemoteWriter
 from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, open_scorer_folder
-from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_WRITER, TEXTS, TextFolder, open_text_folder
+from doppio.core.models.text_folder import (
+    REMOTE_ANSWERER,
+    REMOTE_EXPANDER,
+    REMOTE_WRITER,
+    TEXTS,
+    TextFolder,
+    open_text_folder,
+)
 from doppio.core.models.tokenizer import KIND as TOKENIZER_KIND
 from doppio.core.models.tokenizer import Tokens
 
@@ -65,6 +72,11 @@ class Models:
     def answerer(self, name: str) -> RemoteAnswerer:
         """An answerer by its name; errors as those of `encoder`."""
         found: RemoteAnswerer = self._kept_open(name, "answerer", self._named(REMOTE_ANSWERER), _open_answerer)
+        return found
+
+    def expander(self, name: str) -> RemoteExpander:
+        """An expander by its name; errors as those of `encoder`."""
+        found: RemoteExpander = self._kept_open(name, "expander", self._named(REMOTE_EXPANDER), _open_expander)
         return found
 
     def tokenizer(self, name: str) -> Tokens:
@@ -148,13 +160,22 @@ class Models:
 
 def _sort_of(kind: str) -> str:
     """What a folder of some kind holds, as people call it."""
-    sorts = {**dict.fromkeys(KINDS, "scorer"), REMOTE_WRITER: "writer", REMOTE_ANSWERER: "answerer",
-             TOKENIZER_KIND: "tokenizer"}  # fmt: skip
+    sorts = {
+        **dict.fromkeys(KINDS, "scorer"),
+        REMOTE_WRITER: "writer",
+        REMOTE_ANSWERER: "answerer",
+        REMOTE_EXPANDER: "expander",
+        TOKENIZER_KIND: "tokenizer",
+    }
     return sorts.get(kind, "encoder")
 
 
 def _open_writer(path: Path) -> RemoteWriter:
     return RemoteWriter(open_text_folder(path))
+
+
+def _open_expander(path: Path) -> RemoteExpander:
+    return RemoteExpander(open_text_folder(path))
 
 
 def _open_answerer(path: Path) -> RemoteAnswerer:

@@ -21,7 +21,13 @@ from doppio.core.models.folder import REMOTE, ModelFolder, checked_name, drafted
 from doppio.core.models.joint import Passage, Scored
 from doppio.core.models.remote_endpoint import KEY_FILE, Endpoint, endpoint_of
 from doppio.core.models.scorer_folder import NO_ACTIVATION, REMOTE_SCORER, ScorerFolder, open_scorer_folder
-from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_WRITER, TextFolder, open_text_folder
+from doppio.core.models.text_folder import (
+    REMOTE_ANSWERER,
+    REMOTE_EXPANDER,
+    REMOTE_WRITER,
+    TextFolder,
+    open_text_folder,
+)
 
 FORMAT = "doppio-encode/1"
 SCORE_FORMAT = "doppio-score/1"
@@ -104,13 +110,14 @@ def _endpoint(folder: Path, settings: Mapping[str, Any]) -> tuple[Endpoint, int]
 SORTS: Mapping[str, tuple[str, Callable[[Path], ModelFolder | ScorerFolder | TextFolder]]] = {
     "encoder": (REMOTE, open_folder), "scorer": (REMOTE_SCORER, open_scorer_folder),
     "writer": (REMOTE_WRITER, open_text_folder), "answerer": (REMOTE_ANSWERER, open_text_folder),
+    "expander": (REMOTE_EXPANDER, open_text_folder),
 }  # fmt: skip
 
 
 def register_remote(
     root: Path, name: str, url: str, key: str = "", *, title: str = "", settings: Mapping[str, Any] | None = None
 ) -> ModelFolder | ScorerFolder | TextFolder:
-    """Register the encoder, joint scorer, writer or answerer behind an endpoint; it is asked what it is.
+    """Register the encoder, joint scorer, writer, answerer or expander behind an endpoint; it is asked what it is.
 
     Raises
     ------

@@ -1,4 +1,4 @@
-"""The folder of a writer or an answerer that runs elsewhere: where it is asked, and nothing that is run."""
+"""The folder of a writer, an answerer or an expander that runs elsewhere: where it is asked, nothing that is run."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -8,15 +8,16 @@ from typing import Any
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.folder import FORMAT, MANIFEST, checked_name, read_json
 
-REMOTE_WRITER, REMOTE_ANSWERER = "remote-writer", "remote-answerer"
-TEXTS = (REMOTE_WRITER, REMOTE_ANSWERER)
+REMOTE_WRITER, REMOTE_ANSWERER, REMOTE_EXPANDER = "remote-writer", "remote-answerer", "remote-expander"
+TEXTS = (REMOTE_WRITER, REMOTE_ANSWERER, REMOTE_EXPANDER)
 
 
 @dataclass(frozen=True)
 class TextFolder:
-    """A writer's or an answerer's manifest.
+    """A manifest.
 
-    kind : "remote-writer" or "remote-answerer"
+    kind : one of `TEXTS`
+    version : as the endpoint says it; what was built by another one is built anew
     settings : the `url`, and what else its endpoint is asked with
     """
 
@@ -24,6 +25,7 @@ class TextFolder:
     name: str
     title: str
     kind: str
+    version: str
     settings: Mapping[str, Any]
 
 
@@ -44,4 +46,5 @@ def open_text_folder(path: Path) -> TextFolder:
     if not isinstance(settings, dict) or not isinstance(settings.get("url"), str):
         raise ModelFolderError(f"{where}: settings.url: missing")
     name = checked_name(found.get("name"), where)
-    return TextFolder(path, name, str(found.get("title") or name), str(found["kind"]), settings)
+    title, version = str(found.get("title") or name), str(found.get("version", ""))
+    return TextFolder(path, name, title, str(found["kind"]), version, settings)

@@ -253,7 +253,7 @@ class Numbering:
         if self._analysis.synonyms:
             steps = list(self._analysis.steps(text))
             placed = [(term.text, place) for place, step in enumerate(steps) for term in step.terms]
-            return [self._number(term) for term, _ in placed], [place for _, place in placed]
+            return [self.number(term) for term, _ in placed], [place for _, place in placed]
         numbers: list[int] = []
         places: list[int] = []
         for place, raw in enumerate(_TOKEN.findall(text)):
@@ -262,11 +262,12 @@ class Numbering:
             places.extend([place] * len(found))
         return numbers, places
 
-    def _number(self, term: str) -> int:
+    def number(self, term: str) -> int:
+        """The number of a term as the index has it, a new one where no text had it yet."""
         return self.vocabulary.setdefault(term, len(self.vocabulary))
 
     def _slowly(self, text: str) -> list[int]:
-        return [self._number(term.text) for term in self._analysis.terms(text)]
+        return [self.number(term.text) for term in self._analysis.terms(text)]
 
     def _by_token(self, text: str) -> list[int]:
         known = self._known
@@ -280,7 +281,7 @@ class Numbering:
         numbers = self._known.get(raw)
         if numbers is None:
             steps = self._analysis._token(raw, 0)
-            numbers = tuple(self._number(term.text) for step in steps for term in step.terms)
+            numbers = tuple(self.number(term.text) for step in steps for term in step.terms)
             if len(raw) <= _LONGEST_KNOWN:
                 self._known[raw] = numbers
         return numbers

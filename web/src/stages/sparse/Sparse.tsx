@@ -168,7 +168,7 @@ export function SparsePinned({ asked }: { asked: Asked }) {
       <div className="split two">
         <div>
           <h3>
-            {stage.chunks.length} chunks share a term with the question{" "}
+            {stage.chunks.length} chunks share a term with the question{adds && ", said or added"}{" "}
             <span className="soft fw-normal num">
               {milliseconds(stage.seconds)}, {stage.measure}; larger is better
             </span>

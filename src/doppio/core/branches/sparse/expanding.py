@@ -46,12 +46,26 @@ def is_added(counts: NDArray[np.int32]) -> NDArray[np.bool_]:
     return np.asarray(counts % WHOLE != 0)
 
 
-class ExpandingMaker:
+class AddingMaker:
+    """What makers of postings with added terms share: what they say of them, and how they merge."""
+
+    order = 4
+
+    def written(self, made: Postings) -> Facts:
+        return {"terms": made.terms, "entries": int(made.held.sum())}
+
+    def merge(
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+    ) -> tuple[Arrays, Facts]:
+        merged = merge_postings([(Postings.opened(one.artifact.arrays), one.now) for one in sources], count)
+        return merged.arrays(), self.written(merged)
+
+
+class ExpandingMaker(AddingMaker):
     """See the module."""
 
     kinds: Mapping[str, str] = {KIND: STEP}
     wholes: Sequence[str] = (VOCABULARY,)
-    order = 4
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         for place, piece in lacking:
@@ -62,16 +76,10 @@ class ExpandingMaker:
             ]
             building.progress.start(STEP, len(numbers), "chunks")
             made = expanded(
-                _texts(building, numbers), vectors, vocabulary, Analysis.of(facts["analysis"]),
+                texts_at_once(building, numbers), vectors, vocabulary, Analysis.of(facts["analysis"]),
                 facts["terms"], facts["weight"], building.progress,
             )  # fmt: skip
-            building.write(piece, place, made.arrays(), terms=made.terms, entries=int(made.held.sum()))
-
-    def merge(
-        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
-    ) -> tuple[Arrays, Facts]:
-        merged = merge_postings([(Postings.opened(one.artifact.arrays), one.now) for one in sources], count)
-        return merged.arrays(), {"terms": merged.terms, "entries": int(merged.held.sum())}
+            building.write(piece, place, made.arrays(), **self.written(made))
 
     def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
         postings = tokens * OWN_A_TOKEN + chunks * piece.facts["terms"]
@@ -81,7 +89,8 @@ class ExpandingMaker:
 EXPANDING = ExpandingMaker()
 
 
-def _texts(building: Building, numbers: NDArray[np.int64]) -> Iterator[list[str]]:
+def texts_at_once(building: Building, numbers: NDArray[np.int64]) -> Iterator[list[str]]:
+    """Texts of chunks as they are indexed, some at a time."""
     for first in range(0, len(numbers), ROWS_AT_ONCE):
         yield building.texts.indexed(numbers[first : first + ROWS_AT_ONCE].tolist())
 
@@ -111,30 +120,59 @@ def expanded(
     numbering = analysis.numbering()
     # Those of the vocabulary come first, so that a term's number is its place there.
     numbering.vocabulary.update(vocabulary.places)
-    known, at = len(vocabulary.places), 0
-    runs: list[tuple[Postings, NDArray[np.int64]]] = []
-    terms, counts, sizes, lengths = list[NDArray](), list[NDArray](), list[int](), list[int]()
-    gathered, first = 0, 0
+    known, at, gathered = len(vocabulary.places), 0, Gathered(numbering.vocabulary)
     for part in texts:
         own = [np.unique(np.asarray(numbering(text), np.int64), return_counts=True) for text in part]
         held = [numbers[numbers < known] for numbers, _ in own]
         places, cosines = vocabulary.nearest(np.asarray(vectors[at : at + len(part)]), held, most)
         for (numbers, times), added, near in zip(own, places, cosines, strict=True):
             there = added >= 0
-            terms += [numbers, added[there]]
-            counts += [times.astype(np.int32) * WHOLE, sixteenths(near[there], weight)]
-            sizes.append(len(numbers) + int(there.sum()))
-            lengths.append(int(times.sum()))
-            gathered += sizes[-1]
+            gathered.take(numbers, times, added[there], sixteenths(near[there], weight))
         at += len(part)
-        if gathered >= RUN:
-            runs.append((_packed(numbering.vocabulary, terms, counts, sizes, lengths), np.arange(first, at)))
-            terms, counts, sizes, lengths, gathered, first = [], [], [], [], 0, at
         progress.advance(len(part))
-    if not runs:
-        return _packed(numbering.vocabulary, terms, counts, sizes, lengths)
-    runs.append((_packed(numbering.vocabulary, terms, counts, sizes, lengths), np.arange(first, at)))
-    return merge_postings(runs, at)
+    return gathered.packed()
+
+
+class Gathered:
+    """Postings as they are gathered, chunk by chunk; packed in runs, which are merged at the end.
+
+    vocabulary : numbers of the terms, which may grow meanwhile
+    """
+
+    def __init__(self, vocabulary: Mapping[str, int]) -> None:
+        self._vocabulary = vocabulary
+        self._runs: list[tuple[Postings, NDArray[np.int64]]] = []
+        self._first = self._at = 0
+        self._begin()
+
+    def _begin(self) -> None:
+        self._terms, self._counts = list[NDArray](), list[NDArray]()
+        self._sizes, self._lengths, self._gathered = list[int](), list[int](), 0
+
+    def take(self, own: NDArray, times: NDArray, added: NDArray, counts: NDArray[np.int32]) -> None:
+        """One more chunk: the numbers of its own terms with how often it holds each, and those of added ones with the
+        sixteenths that each counts for."""
+        self._terms += [own, added]
+        self._counts += [times.astype(np.int32) * WHOLE, counts]
+        self._sizes.append(len(own) + len(added))
+        self._lengths.append(int(times.sum()))
+        self._gathered += self._sizes[-1]
+        self._at += 1
+        if self._gathered >= RUN:
+            self._run()
+
+    def _run(self) -> None:
+        made = _packed(self._vocabulary, self._terms, self._counts, self._sizes, self._lengths)
+        self._runs.append((made, np.arange(self._first, self._at)))
+        self._first = self._at
+        self._begin()
+
+    def packed(self) -> Postings:
+        """The postings of all chunks that were taken."""
+        if not self._runs:
+            return _packed(self._vocabulary, self._terms, self._counts, self._sizes, self._lengths)
+        self._run()
+        return merge_postings(self._runs, self._at)
 
 
 def _packed(
