@@ -79,6 +79,10 @@ class Interface(unittest.TestCase):
                 before = body[path][0] if path == "branches" else body[path]
                 (turned,) = self.call("recipe/kinds", f"m.turned({CATALOGUE}, '{family}', it[0], it[1])",
                                       [[before, kind["name"]]])  # fmt: skip
+                # What is registered elsewhere has no first value: it is typed.
+                named = [one["name"] for one in kind["settings"] if one["required"] and one["type"] == "text"]
+                self.assertFalse(set(named) & set(turned))
+                turned |= dict.fromkeys(named, "far")
                 parts = {"branches": [turned], "fusion": {"method": "reciprocal-rank"}} if path == "branches" else {}
                 found = check({**body, path: turned, **parts}).body
                 checked = found["branches"][0] if path == "branches" else found[path]

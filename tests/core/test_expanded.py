@@ -7,7 +7,7 @@ from collections import Counter
 from pathlib import Path
 
 import numpy as np
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.branches.expanded import ExpandedBranch
@@ -40,6 +40,7 @@ def vocabulary_of(vectors):
 
 
 class Nearest(unittest.TestCase):
+    @settings(max_examples=40)
     @given(st.integers(0, 2**32), st.integers(1, 12), st.integers(1, 9), st.integers(1, 6))
     def test_is_what_sorting_every_cosine_gives(self, seed, terms, texts, count):
         dice = np.random.default_rng(seed)

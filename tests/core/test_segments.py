@@ -123,7 +123,7 @@ class Expanded(Kept):
 
 
 class Changing(Kept):
-    @settings(max_examples=12)
+    @settings(max_examples=8)
     @given(
         st.lists(st.tuples(CORPORA, THEN), min_size=2, max_size=6),
     )

@@ -117,7 +117,7 @@ class RemotelyExpanded:
         Setting("expander", "Expander", {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": "expander"},
                 built=True, help="as `./doppio model add-remote` registered it"),
         whole("passage_terms", "Words added to a chunk", 0, 200, 40, built=True, help="at most"),
-        number("passage_weight", "Weight of these", 0, 1, 0.6, built=True,
+        number("passage_weight", "Weight of these", 0.05, 1, 0.6, built=True,
                help="of an occurrence, times the expander's own"),
         whole("question_terms", "Words added to a question", 0, 200, 20, help="at most"),
         number("question_weight", "Weight of those", 0, 1, 0.2, help="beside 1 for a word of the question"),
