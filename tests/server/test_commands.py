@@ -90,6 +90,16 @@ class TrialCommand(OverFiles):
         ranked = {tuple(line.split()[:3:2]) for line in out["run"].read_text().splitlines()}
         self.assertGreaterEqual(len(judged & ranked), 3)
 
+    def test_answers_are_told_where_the_recipe_answers(self):
+        path, out = self.folder / "answering.json", self.folder / "answers.json"
+        path.write_text(json.dumps(recipe(rerank=None, select={"k": 2, "answer": {"kind": "sentences"}}).body))
+        done = self.trial(recipe=path, json=out)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        told = json.loads(out.read_text())["answers"]
+        self.assertEqual((told["answerable"], told["unanswerable"]), (3, 1))
+        self.assertIn(f"answers  word F1 {told['f1']:.3f}", done.stdout)
+        self.assertIn("silent 0 of 1 unanswerable", " ".join(done.stdout.split()))
+
     def test_indexes_are_reused_between_runs(self):
         self.trial()
         before = {path: path.stat().st_mtime_ns for path in (self.folder / "cache").rglob("*.npy")}

@@ -167,6 +167,7 @@ def as_json(recipe: Recipe, result: Trial, table: ChunkTable, seconds: dict[str,
         "levels": result.levels,
         "ledger": result.ledger,
         "intact": result.intact,
+        "answers": {name: round(value, 6) for name, value in result.answers.items()},
         "seconds": {step: round(value, 6) for step, value in seconds.items()},
         "by_question": {
             stage: {
@@ -176,6 +177,19 @@ def as_json(recipe: Recipe, result: Trial, table: ChunkTable, seconds: dict[str,
             for stage, rows in told.values.items()
         },
     }
+
+
+def _answered(told: dict[str, float]) -> str:
+    """What the answers are worth, in a line."""
+    figures = {
+        "word F1": told.get("f1"), "of the label's words": told.get("holds"), "word for word": told.get("exact"),
+        "sentences that cite it": told.get("cited"),
+    }  # fmt: skip
+    means = "  ".join(f"{name} {value:.3f}" for name, value in figures.items() if value is not None)
+    return (
+        f"answers  {means}  silent {told['silent_right']:g} of {told['unanswerable']:g} unanswerable, "
+        f"{told['silent_wrong']:g} of {told['answerable']:g} answerable"
+    )
 
 
 def _cutoffs(text: str) -> list[int]:
@@ -223,5 +237,7 @@ def _print(
     if result.answerable:
         share = result.ledger[DELIVERED] / result.answerable
         out.print(f"delivered {share:.1%} of answerable questions, 95 % interval {low:.1%} to {high:.1%}")
+    if result.answers:
+        out.print(_answered(result.answers))
     times = "  ".join(f"{step} {value:.2f} s" for step, value in seconds.items())
     out.print(f"times  {times}")
