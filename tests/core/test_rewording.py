@@ -162,6 +162,36 @@ class FromElsewhere(Serving):
         self.register(self.saying("answerer", b'{"silent": "nothing fits"}\n{"done": true}\n'))
         self.assertEqual(self.answerer().answer("?", self.PIECES).silent, "nothing fits")
 
+    def test_a_sentence_is_there_before_the_next_is_sent(self):
+        seen, asked = threading.Event(), []
+
+        class Handler(BaseHTTPRequestHandler):
+            def do_GET(self):
+                self.say(json.dumps({"kind": "answerer", "name": "x", "version": "1"}).encode())
+
+            def do_POST(self):
+                self.rfile.read(int(self.headers["Content-Length"]))
+                self.say(b'{"text": "One.", "cites": [1]}\n')
+                self.wfile.flush()
+                # Only who has read the first sentence gets the second.
+                asked.append(seen.wait(20))
+                self.wfile.write(b'{"text": "Two.", "cites": [1]}\n{"done": true}\n')
+
+            def say(self, data):
+                self.send_response(200)
+                self.end_headers()
+                self.wfile.write(data)
+
+            def log_message(self, *_):
+                return None
+
+        self.register(self.serve(ThreadingHTTPServer(("127.0.0.1", 0), Handler)))
+        stream = self.answerer().stream("?", self.PIECES)
+        self.assertEqual(next(stream).text, "One.")
+        seen.set()
+        self.assertEqual(next(stream).text, "One. Two.")
+        self.assertEqual(asked, [True])
+
     def test_what_is_no_answer_is_refused_by_name(self):
         for body, told in (
             (

@@ -26,16 +26,14 @@ from doppio.core.models.folder import (
 from doppio.core.models.joint import Passage
 from doppio.core.models.registry import Models
 from doppio.core.models.remote import register_remote
-from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, prepare_pair, register_scorer
-from doppio.core.models.text_folder import REMOTE_ANSWERER, REMOTE_EXPANDER, REMOTE_WRITER, TextFolder
+from doppio.core.models.scorer_folder import KINDS, ScorerFolder, prepare_pair, register_scorer
+from doppio.core.models.text_folder import TEXTS, TextFolder
 from doppio.core.models.tokenizer import register_tokenizer
 
 app = typer.Typer(
     help="Encoders and joint scorers that recipes can name.", no_args_is_help=True, rich_markup_mode=None
 )
 TRIED = ("Is the line closed in a gale?", "The line closes when the mean wind reaches 18 m/s.")
-SORTS = {REMOTE_SCORER: "a joint scorer", REMOTE_WRITER: "a writer", REMOTE_ANSWERER: "an answerer",
-         REMOTE_EXPANDER: "an expander"}  # fmt: skip
 
 
 @app.command("list")
@@ -57,9 +55,9 @@ def listed() -> None:
     out.print(table)
     table = Table("other", "title", "what", "where", box=box.SIMPLE_HEAD)
     for text in models.texts():
-        table.add_row(text.name, text.title, SORTS[text.kind], str(text.settings["url"]))
+        table.add_row(text.name, text.title, TEXTS[text.kind], str(text.settings["url"]))
     for counting in models.tokenizers():
-        table.add_row(counting, counting, "a tokenizer", "here")
+        table.add_row(counting, counting, "tokenizer", "here")
     if table.rows:
         out.print(table)
 
@@ -154,7 +152,8 @@ def add_remote(
     settings = {"timeout": timeout, "retries": retries, "batch": batch, "price": price}
     found = register_remote(MODELS, name, url, key, settings=settings)
     if isinstance(found, ScorerFolder | TextFolder):
-        out.print(f"{name}: registered, {SORTS[found.kind]}.")
+        what = TEXTS.get(found.kind, "joint scorer")
+        out.print(f"{name}: registered, {'an' if what[0] in 'aeiou' else 'a'} {what}.")
         return
     out.print(f"{name}: registered, {found.dimension} numbers a vector.")
     if found.warning:

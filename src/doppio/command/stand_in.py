@@ -1,4 +1,4 @@
-"""`./doppio stand-in`: an endpoint to try remote encoders, scorers, writers and answerers with."""
+"""`./doppio stand-in`: an endpoint to try remote encoders, scorers, writers, answerers and expanders with."""
 
 import json
 import re
@@ -12,6 +12,7 @@ from doppio.command.paths import MODELS
 from doppio.command.show import out
 from doppio.core.branches.sparse.vocabulary import Vocabulary, gather
 from doppio.core.errors import DoppioError
+from doppio.core.kinds import ANSWERER, EXPANDER, WRITER
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.folder import LIKENESS, QUESTIONS
@@ -27,7 +28,6 @@ from doppio.core.text.stop_words import STOP_WORDS
 from doppio.core.text.units import folded_words
 
 MOST_BYTES = 50_000_000
-WRITER, ANSWERER, EXPANDER = "writer", "answerer", "expander"
 # Words of its tokenizer that the stand-in of an expander knows.
 WORDS_KNOWN = 4000
 _ASKING = re.compile(
@@ -191,7 +191,7 @@ class Writing:
     wanted = f"format {WRITE_FORMAT!r}, question, about, language and most"
 
     def about(self) -> dict[str, Any]:
-        return {"kind": "writer", "name": "rewords by rule", "version": "1"}
+        return {"kind": WRITER, "name": "rewords by rule", "version": "1"}
 
     def answer(self, given: dict[str, Any]) -> dict[str, Any]:
         (question, about) = _texts({**given, "both": [given["question"], given["about"]]}, WRITE_FORMAT, "both")
@@ -214,7 +214,7 @@ class Extracting:
         self._answerer = answerer
 
     def about(self) -> dict[str, Any]:
-        return {"kind": "answerer", "name": "sentences of the passages", "version": "1"}
+        return {"kind": ANSWERER, "name": "sentences of the passages", "version": "1"}
 
     def answer(self, given: dict[str, Any]) -> Iterator[dict[str, Any]]:
         (question,) = _texts({**given, "question": [given["question"]]}, ANSWER_FORMAT, "question")
@@ -244,7 +244,7 @@ class Expanding:
         self._vocabulary, self._analysis = Vocabulary.opened(arrays), plain
 
     def about(self) -> dict[str, Any]:
-        return {"kind": "expander", "name": "nearest common words", "version": self._encoder.digest}
+        return {"kind": EXPANDER, "name": "nearest common words", "version": self._encoder.digest}
 
     def answer(self, given: dict[str, Any]) -> dict[str, Any]:
         texts = _texts(given, EXPAND_FORMAT, "texts")

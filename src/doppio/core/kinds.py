@@ -22,6 +22,8 @@ LAST = 99
 ANY = "any"
 ENCODER = "encoder"
 _MODEL = r"^[a-z0-9][a-z0-9-]{0,63}\Z"
+# What a setting may name besides kinds and encoders.
+REGISTERED = WRITER, ANSWERER, EXPANDER, TOKENIZER = ("writer", "answerer", "expander", "tokenizer")
 
 
 @dataclass(frozen=True)
@@ -96,6 +98,12 @@ def encoder(name: str, title: str, default: str, **more: Any) -> Setting:
     """The name of an encoder."""
     schema = {"type": "string", "pattern": _MODEL, "format": ENCODER, "default": default}
     return Setting(name, title, schema, **more)
+
+
+def registered(name: str, title: str, what: str, **more: Any) -> Setting:
+    """The name of something that `./doppio model` registered, of a sort that is one of `REGISTERED`."""
+    assert what in REGISTERED
+    return Setting(name, title, {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": what}, **more)
 
 
 def one_of_kinds(name: str, title: str, family: str, default: str, **more: Any) -> Setting:

@@ -16,7 +16,7 @@ from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Settings
 from doppio.core.models.encoder import check_finite
 from doppio.core.models.remote_text import Writer
-from doppio.core.question.conditions import allowed_chunks, read_conditions
+from doppio.core.question.conditions import allowed_chunks, read_conditions, together
 from doppio.core.question.joins.kind import JOINS
 from doppio.core.question.kind import Wording
 from doppio.core.question.reading import (
@@ -139,7 +139,7 @@ class Searching:
 
     def _allowed(self, settings: Settings, beside: Beside) -> tuple[NDArray[np.bool_] | None, str]:
         """Which chunks may be found, None where all may, and the conditions as they were written."""
-        written = ", ".join(text.strip() for text in (settings["conditions"], beside.conditions) if text.strip())
+        written = together(settings["conditions"], beside.conditions)
         conditions = read_conditions(written)
         if not conditions:
             return None, written

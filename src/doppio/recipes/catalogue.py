@@ -13,7 +13,7 @@ from doppio.core.branches.kind import BRANCHES
 from doppio.core.branches.sparse.settings import ANALYSIS
 from doppio.core.chunking.kind import RULES
 from doppio.core.fusion.kind import METHODS
-from doppio.core.kinds import Family, Kind, Setting, refused
+from doppio.core.kinds import REGISTERED, Family, Kind, Setting, refused
 from doppio.core.measure.metrics.kind import METRICS
 from doppio.core.question.joins.kind import JOINS
 from doppio.core.question.kind import SEARCH_TERMS, WORDINGS
@@ -47,10 +47,6 @@ FAMILIES: tuple[Family[Any], ...] = (
     METRICS,
     SUGGESTIONS,
 )
-
-
-# Formats of settings that name something registered, which is typed.
-NAMED = ("writer", "answerer", "expander", "tokenizer")
 
 
 class ChoiceSerializer(s.Serializer):
@@ -183,7 +179,7 @@ def _type(setting: Setting, schema: dict[str, Any]) -> str:
     if setting.choices:
         return "choice"
     named = {"integer": "whole", "number": "number", "boolean": "switch"}
-    if schema.get("format") in NAMED:
+    if schema.get("format") in REGISTERED:
         return "text"
     if schema.get("type") == "string" and schema.get("format") in (None, "lines") and "pattern" not in schema:
         return str(schema.get("format", "text"))

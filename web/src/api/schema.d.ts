@@ -1635,6 +1635,8 @@ export interface components {
              * @description Share of its sentences that stand in, or cite, what is labelled.
              */
             cited: number | null;
+            /** @description Of each sentence, whether it does. */
+            labelled: boolean[];
         };
         /** @description As parameters of an address, or among the fields of a typed question. */
         Ask: {
@@ -3665,12 +3667,12 @@ export interface components {
                 passage_terms: number;
                 /** @default 0.6 */
                 passage_weight: number;
+                /** @default 20000 */
+                words: number;
                 /** @default 20 */
                 question_terms: number;
                 /** @default 0.2 */
                 question_weight: number;
-                /** @default 20000 */
-                words: number;
                 /** @default 1.2 */
                 k1: number;
                 /** @default 0.75 */

@@ -17,17 +17,17 @@ from doppio.core.branches.dense.metric import COSINE
 from doppio.core.branches.explained import AddedTerm
 from doppio.core.branches.kind import SPARSE, Branch
 from doppio.core.branches.query import Query
-from doppio.core.branches.sparse.adding_branch import AddingBranch
+from doppio.core.branches.sparse.adding_branch import ASKED_BY, AddingBranch
 from doppio.core.branches.sparse.expanding import EXPANDING, WHOLE, sixteenths
 from doppio.core.branches.sparse.expanding import KIND as EXPANDED
 from doppio.core.branches.sparse.index import Segment, SparseIndex
 from doppio.core.branches.sparse.postings import Postings
-from doppio.core.branches.sparse.settings import ANALYSIS, analysis_problems
+from doppio.core.branches.sparse.settings import analysis_problems
 from doppio.core.branches.sparse.terms import analysis_of, terms_of
 from doppio.core.branches.sparse.vocabulary import EDITION, Vocabulary, gather
 from doppio.core.branches.sparse.vocabulary import KIND as VOCABULARY
 from doppio.core.fingerprint import fingerprint
-from doppio.core.kinds import Setting, Settings, encoder, group, number, whole
+from doppio.core.kinds import Setting, Settings, encoder, number, whole
 from doppio.core.models.encoder import TextEncoder
 from doppio.core.models.registry import DEFAULT_ENCODER, TRAINED
 from doppio.core.store.pieces import Arrays, Facts, Maker, Needs, Opening, Piece, Planning, Whole
@@ -95,13 +95,9 @@ class Expanded:
         whole("passage_terms", "Words added to a chunk", 0, 200, 40, built=True, help="at most"),
         number("passage_weight", "Weight of these", 0.05, 1, 0.6, built=True,
                help="of an occurrence, times the cosine between word and chunk"),
-        whole("question_terms", "Words added to a question", 0, 200, 20, help="at most"),
-        number("question_weight", "Weight of those", 0, 1, 0.2, help="beside 1 for a word of the question"),
         whole("words", "Vocabulary, in words", 100, 200_000, 20_000, built=True,
               help="the words of the corpus that most chunks hold"),
-        number("k1", "k1", 0.05, 10, 1.2, help="repeats of a term count for more as it rises"),
-        number("b", "b", 0, 1, 0.75, help="holds long chunks back"),
-        group("analysis", "Analysis", ANALYSIS, {}, built=True),
+        *ASKED_BY,
     )  # fmt: skip
 
     def problems(self, branch: Settings) -> Iterator[tuple[str, str]]:

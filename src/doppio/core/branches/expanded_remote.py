@@ -13,21 +13,20 @@ from numpy.typing import NDArray
 from doppio.core.branches.explained import AddedTerm
 from doppio.core.branches.kind import SPARSE, Branch
 from doppio.core.branches.query import Query
-from doppio.core.branches.sparse.adding_branch import AddingBranch
+from doppio.core.branches.sparse.adding_branch import ASKED_BY, AddingBranch
 from doppio.core.branches.sparse.expanding import WHOLE, AddingMaker, Gathered, sixteenths, texts_at_once
 from doppio.core.branches.sparse.index import Segment, SparseIndex
 from doppio.core.branches.sparse.postings import Postings
-from doppio.core.branches.sparse.settings import ANALYSIS, analysis_problems
+from doppio.core.branches.sparse.settings import analysis_problems
 from doppio.core.branches.sparse.terms import analysis_of
 from doppio.core.fingerprint import fingerprint
-from doppio.core.kinds import Setting, Settings, group, number, whole
+from doppio.core.kinds import EXPANDER, Setting, Settings, number, registered, whole
 from doppio.core.models.remote_text import RemoteExpander, Weighed
-from doppio.core.store.pieces import Building, Costing, Estimate, Facts, Maker, Needs, Opening, Piece, Planning
+from doppio.core.store.pieces import Building, Facts, Maker, Needs, Opening, Piece, Planning
 from doppio.core.text.analysis import VERSION, Analysis
 
 KIND_OF_ARTIFACT = "remotely-expanded-postings"
 STEP = "expand chunks elsewhere"
-A_POSTING, OWN_A_TOKEN = 3.0, 0.7
 
 
 class RemoteExpandingMaker(AddingMaker):
@@ -35,6 +34,7 @@ class RemoteExpandingMaker(AddingMaker):
 
     kinds: Mapping[str, str] = {KIND_OF_ARTIFACT: STEP}
     wholes: Sequence[str] = ()
+    step, rate = STEP, 50.0
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         for place, piece in lacking:
@@ -56,10 +56,6 @@ class RemoteExpandingMaker(AddingMaker):
                 building.progress.advance(len(part))
             made = gathered.packed()
             building.write(piece, place, made.arrays(), **self.written(made))
-
-    def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
-        postings = tokens * OWN_A_TOKEN + chunks * piece.facts["terms"]
-        return Estimate(chunks / costing.rate(STEP, 50.0), postings * A_POSTING, postings * A_POSTING)
 
 
 REMOTE_EXPANDING = RemoteExpandingMaker()
@@ -114,16 +110,12 @@ class RemotelyExpanded:
     family = SPARSE
     makers: Sequence[Maker] = (REMOTE_EXPANDING,)
     settings: tuple[Setting, ...] = (
-        Setting("expander", "Expander", {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": "expander"},
-                built=True, help="as `./doppio model add-remote` registered it"),
+        registered("expander", "Expander", EXPANDER, built=True,
+                   help="as `./doppio model add-remote` registered it"),
         whole("passage_terms", "Words added to a chunk", 0, 200, 40, built=True, help="at most"),
         number("passage_weight", "Weight of these", 0.05, 1, 0.6, built=True,
                help="of an occurrence, times the expander's own"),
-        whole("question_terms", "Words added to a question", 0, 200, 20, help="at most"),
-        number("question_weight", "Weight of those", 0, 1, 0.2, help="beside 1 for a word of the question"),
-        number("k1", "k1", 0.05, 10, 1.2, help="repeats of a term count for more as it rises"),
-        number("b", "b", 0, 1, 0.75, help="holds long chunks back"),
-        group("analysis", "Analysis", ANALYSIS, {}, built=True),
+        *ASKED_BY,
     )  # fmt: skip
 
     def problems(self, branch: Settings) -> Iterator[tuple[str, str]]:

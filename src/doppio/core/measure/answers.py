@@ -28,14 +28,19 @@ class AnswerFigures:
     f1 : harmonic mean of the share of its words that the label has and of the label's words that it has
     exact : whether both are the same words in the same order
     holds : share of the label's words that it has
-    cited : share of its sentences whose place, or else a piece that they cite, is labelled; None where it is silent
+    labelled : of each sentence, whether its place, or else a piece that it cites, is labelled
     """
 
     silent: bool
     f1: float
     exact: float
     holds: float
-    cited: float | None
+    labelled: tuple[bool, ...] = ()
+
+    @property
+    def cited(self) -> float | None:
+        """Share of its sentences that are labelled; None where it is silent."""
+        return fmean(self.labelled) if self.labelled else None
 
 
 def answer_figures(trace: Trace, relevance: Relevance, table: ChunkTable, texts: ChunkTexts) -> AnswerFigures | None:
@@ -51,15 +56,15 @@ def answer_figures(trace: Trace, relevance: Relevance, table: ChunkTable, texts:
         return None
     said = trace.answer.sentences
     if not said:
-        return AnswerFigures(True, 0.0, 0.0, 0.0, None)
+        return AnswerFigures(True, 0.0, 0.0, 0.0)
     firsts = [table.of_document(document).start for document, _, _ in spans]
     labels = texts.between(firsts, [start for _, start, _ in spans], [end for _, _, end in spans])
     own = _words(trace.answer.text)
     beside = [(_f1(own, words), float(own == words), _held(own, words)) for words in map(_words, labels)]
     pieces = [piece.range for piece in pieces_of(trace.stage(CONTEXT), table)]
-    cited = fmean(float(_is_labelled(one, pieces, spans)) for one in said)
+    labelled = tuple(_is_labelled(one, pieces, spans) for one in said)
     f1, exact, holds = (max(column) for column in zip(*beside, strict=True))
-    return AnswerFigures(False, f1, exact, holds, cited)
+    return AnswerFigures(False, f1, exact, holds, labelled)
 
 
 def answers_told(rows: Iterable[tuple[bool, Trace, AnswerFigures | None]]) -> dict[str, float]:

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.kinds import ANSWERER, EXPANDER, WRITER
 from doppio.core.models.cross_encoder import CrossEncoder
 from doppio.core.models.encoder import Encoder, TextEncoder
 from doppio.core.models.fitted_folder import FITTED, FittedFolder, open_fitted
@@ -15,14 +16,7 @@ from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.remote import RemoteEncoder, RemoteScorer
 from doppio.core.models.remote_text import RemoteAnswerer, RemoteExpander, RemoteWriter
 from doppio.core.models.scorer_folder import KINDS, REMOTE_SCORER, ScorerFolder, open_scorer_folder
-from doppio.core.models.text_folder import (
-    REMOTE_ANSWERER,
-    REMOTE_EXPANDER,
-    REMOTE_WRITER,
-    TEXTS,
-    TextFolder,
-    open_text_folder,
-)
+from doppio.core.models.text_folder import TEXTS, TextFolder, open_text_folder
 from doppio.core.models.tokenizer import KIND as TOKENIZER_KIND
 from doppio.core.models.tokenizer import Tokens
 
@@ -66,18 +60,19 @@ class Models:
 
     def writer(self, name: str) -> RemoteWriter:
         """A writer by its name; errors as those of `encoder`."""
-        found: RemoteWriter = self._kept_open(name, "writer", self._named(REMOTE_WRITER), _open_writer)
-        return found
+        return self._elsewhere(name, WRITER, RemoteWriter)
 
     def answerer(self, name: str) -> RemoteAnswerer:
         """An answerer by its name; errors as those of `encoder`."""
-        found: RemoteAnswerer = self._kept_open(name, "answerer", self._named(REMOTE_ANSWERER), _open_answerer)
-        return found
+        return self._elsewhere(name, ANSWERER, RemoteAnswerer)
 
     def expander(self, name: str) -> RemoteExpander:
         """An expander by its name; errors as those of `encoder`."""
-        found: RemoteExpander = self._kept_open(name, "expander", self._named(REMOTE_EXPANDER), _open_expander)
-        return found
+        return self._elsewhere(name, EXPANDER, RemoteExpander)
+
+    def _elsewhere(self, name: str, what: str, made: Callable[[TextFolder], T]) -> T:
+        known = [folder.name for folder in self.texts() if TEXTS[folder.kind] == what]
+        return self._kept_open(name, what, known, lambda path: made(open_text_folder(path)))
 
     def tokenizer(self, name: str) -> Tokens:
         """The tokens of a registered tokenizer, or of a model that runs here; errors as those of `encoder`."""
@@ -94,9 +89,6 @@ class Models:
         """Names of those that were registered to count with alone."""
         found = sorted(self.root.glob(f"*/{TOKENIZER}"))
         return [path.parent.name for path in found if kind_of(path.parent) == TOKENIZER_KIND]
-
-    def _named(self, kind: str) -> list[str]:
-        return [folder.name for folder in self.texts() if folder.kind == kind]
 
     def _kept_open(self, name: str, what: str, known: list[str], opened: Callable[[Path], T]) -> T:
         manifest = self.root / name / MANIFEST
@@ -136,7 +128,7 @@ class Models:
         return self._folders(open_folder, lambda kind: kind not in (*KINDS, *TEXTS, TOKENIZER_KIND, FITTED))
 
     def texts(self) -> list[TextFolder]:
-        """Manifests of all registered writers and answerers, by name; folders that are not whole are left out."""
+        """Manifests of what answers with text elsewhere, by name; folders that are not whole are left out."""
         return self._folders(open_text_folder, lambda kind: kind in TEXTS)
 
     def scorers(self) -> list[ScorerFolder]:
@@ -160,26 +152,8 @@ class Models:
 
 def _sort_of(kind: str) -> str:
     """What a folder of some kind holds, as people call it."""
-    sorts = {
-        **dict.fromkeys(KINDS, "scorer"),
-        REMOTE_WRITER: "writer",
-        REMOTE_ANSWERER: "answerer",
-        REMOTE_EXPANDER: "expander",
-        TOKENIZER_KIND: "tokenizer",
-    }
+    sorts = {**dict.fromkeys(KINDS, "scorer"), **TEXTS, TOKENIZER_KIND: "tokenizer"}
     return sorts.get(kind, "encoder")
-
-
-def _open_writer(path: Path) -> RemoteWriter:
-    return RemoteWriter(open_text_folder(path))
-
-
-def _open_expander(path: Path) -> RemoteExpander:
-    return RemoteExpander(open_text_folder(path))
-
-
-def _open_answerer(path: Path) -> RemoteAnswerer:
-    return RemoteAnswerer(open_text_folder(path))
 
 
 def titles(models: Models) -> Mapping[str, str]:

@@ -21,13 +21,7 @@ from doppio.core.models.folder import REMOTE, ModelFolder, checked_name, drafted
 from doppio.core.models.joint import Passage, Scored
 from doppio.core.models.remote_endpoint import KEY_FILE, Endpoint, endpoint_of
 from doppio.core.models.scorer_folder import NO_ACTIVATION, REMOTE_SCORER, ScorerFolder, open_scorer_folder
-from doppio.core.models.text_folder import (
-    REMOTE_ANSWERER,
-    REMOTE_EXPANDER,
-    REMOTE_WRITER,
-    TextFolder,
-    open_text_folder,
-)
+from doppio.core.models.text_folder import TEXTS, TextFolder, open_text_folder
 
 FORMAT = "doppio-encode/1"
 SCORE_FORMAT = "doppio-score/1"
@@ -109,8 +103,7 @@ def _endpoint(folder: Path, settings: Mapping[str, Any]) -> tuple[Endpoint, int]
 # What an endpoint may say that it is, what its folder says then, and what opens that.
 SORTS: Mapping[str, tuple[str, Callable[[Path], ModelFolder | ScorerFolder | TextFolder]]] = {
     "encoder": (REMOTE, open_folder), "scorer": (REMOTE_SCORER, open_scorer_folder),
-    "writer": (REMOTE_WRITER, open_text_folder), "answerer": (REMOTE_ANSWERER, open_text_folder),
-    "expander": (REMOTE_EXPANDER, open_text_folder),
+    **{called: (kind, open_text_folder) for kind, called in TEXTS.items()},
 }  # fmt: skip
 
 

@@ -72,7 +72,7 @@ class Endpoint:
         answer = self._sent("POST", address, body, whole=False)
         rest = b""
         try:
-            for part in answer.stream(PART):
+            while part := answer.read1(PART):
                 *whole, rest = (rest + part).split(b"\n")
                 yield from (self._read(address, line) for line in whole if line.strip())
                 if time.monotonic() > until:
@@ -82,7 +82,8 @@ class Endpoint:
         except urllib3.exceptions.HTTPError as error:
             raise RemoteError(f"{address}: stopped answering ({error})") from error
         finally:
-            answer.release_conn()
+            # What was not read to its end must not go back to those that are asked again.
+            answer.close()
 
     def _sent(self, method: str, address: str, body: Any, *, whole: bool) -> urllib3.BaseHTTPResponse:
         try:

@@ -11,8 +11,7 @@ line, as its sentences come: `{"text": "...", "cites": [1]}`, or `{"silent": "wh
 
 An expander's `/model` has `"kind": "expander"`. `POST {url}/expand` takes `{"format": "doppio-expand/1", "as":
 "question" or "passage", "texts": [...], "most": 40}` and answers with `{"terms": [[["word", 0.8], ...], ...]}`, for
-each text at most so many words with weights above 0, 1 at most.
- A key goes along as `Authorization: Bearer KEY`.
+each text at most so many words with weights above 0, 1 at most. A key goes along as `Authorization: Bearer KEY`.
 """
 
 from collections.abc import Iterator, Mapping, Sequence

@@ -6,10 +6,12 @@ from pathlib import Path
 from typing import Any
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.kinds import ANSWERER, EXPANDER, WRITER
 from doppio.core.models.folder import FORMAT, MANIFEST, checked_name, read_json
 
 REMOTE_WRITER, REMOTE_ANSWERER, REMOTE_EXPANDER = "remote-writer", "remote-answerer", "remote-expander"
-TEXTS = (REMOTE_WRITER, REMOTE_ANSWERER, REMOTE_EXPANDER)
+# By what a folder says it is, what people and endpoints call it.
+TEXTS = {REMOTE_WRITER: WRITER, REMOTE_ANSWERER: ANSWERER, REMOTE_EXPANDER: EXPANDER}
 
 
 @dataclass(frozen=True)

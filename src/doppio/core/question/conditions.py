@@ -61,6 +61,11 @@ class Condition:
         return order is not None and (order >= 0 if word == "from" else order <= 0)
 
 
+def together(*written: str) -> str:
+    """Conditions of several places as one text: all of them must hold."""
+    return ", ".join(text.strip() for text in written if text.strip())
+
+
 def read_conditions(text: str) -> tuple[Condition, ...]:
     """Read conditions, all of which must hold.
 

@@ -11,8 +11,6 @@ from doppio.core.kinds import Family, Kind, Settings
 from doppio.core.ranking import Ids, Scores
 
 EVERY_WORD = "all-words"
-# The format of a setting that names a registered writer.
-WRITER = "writer"
 
 
 class Corpus(Protocol):

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.kinds import Settings
+from doppio.core.question.conditions import together
 from doppio.core.question.kind import EVERY_WORD, SEARCH_TERMS, WORDINGS, Corpus, Wording
 
 TYPED = "typed by hand"
@@ -29,8 +30,7 @@ class Beside:
 
     def under(self, conditions: str) -> "Beside":
         """The same under more conditions."""
-        both = ", ".join(text.strip() for text in (conditions, self.conditions) if text.strip())
-        return replace(self, conditions=both)
+        return replace(self, conditions=together(conditions, self.conditions))
 
 
 @dataclass(frozen=True)

@@ -5,8 +5,9 @@ from typing import Any
 
 from doppio.core.branches.kind import encoder_of
 from doppio.core.fingerprint import fingerprint
+from doppio.core.kinds import WRITER
 from doppio.core.models.registry import DEFAULT_ENCODER
-from doppio.core.question.kind import WORDINGS, WRITER
+from doppio.core.question.kind import WORDINGS
 from doppio.core.reranking.kind import uses_of
 from doppio.core.select.kind import looked_at
 

@@ -7,7 +7,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.kinds import Family, Kind, Setting, Settings, number, one_of_kinds, optional, whole
+from doppio.core.kinds import TOKENIZER, Family, Kind, Settings, number, one_of_kinds, optional, registered, whole
 from doppio.core.ranking import Ids, Scores
 from doppio.core.select.answer.kind import ANSWERS
 from doppio.core.select.answer.kind import NONE as UNANSWERED
@@ -61,10 +61,10 @@ COMMON = (
     whole("k", "At most, in chunks", 1, 100, 5),
     whole("budget_tokens", "Budget, in tokens", 1, 1_000_000, 1500),
     optional(
-        Setting(
+        registered(
             "tokenizer",
             "Of the tokenizer",
-            {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": "tokenizer"},
+            TOKENIZER,
             help="that counts the budget, as `./doppio model add-tokenizer` registered it; empty: the encoder's",
         )
     ),

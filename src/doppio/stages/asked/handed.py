@@ -70,7 +70,7 @@ def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -
         "pieces": found,
         "written": whole,
         "tokens": 0 if counted is None else len(counted.starts),
-        "answer": worth and asdict(worth),
+        "answer": worth and {**asdict(worth), "cited": worth.cited},
     }
 
 

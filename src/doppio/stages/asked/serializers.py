@@ -245,6 +245,8 @@ class AnswerFiguresSerializer(s.Serializer):
         allow_null=True, help_text="Share of its sentences that stand in, or cite, what is labelled."
     )
 
+    labelled = s.ListField(child=s.BooleanField(), help_text="Of each sentence, whether it does.")
+
 
 class HandedSerializer(s.Serializer):
     """What the assistant gets."""

@@ -70,7 +70,7 @@ def explained(
     if identity is None or not chunks:
         return []
     branch = pipeline.branches[identity]
-    if (words is not None or without) and hasattr(branch, "explain_asked"):
+    if hasattr(branch, "explain_asked"):
         rows = branch.explain_asked(Query(question, words, without), list(chunks))
     else:
         rows = branch.explain(question, list(chunks))

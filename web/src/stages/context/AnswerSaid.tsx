@@ -1,26 +1,12 @@
 // What was answered from the context: each sentence tied to the piece that it stands in, or why nothing was said.
 import type { Asked } from "../../api/client";
 import { percent, score } from "../../text/numbers";
-import type { Piece } from "./PieceCard";
-
-type Said = NonNullable<Asked["trace"]["answer"]>["sentences"][number];
-
-/** Whether a sentence stands in a labelled stretch, as the pieces show them. */
-function isLabelled(said: Said, pieces: Piece[]): boolean {
-  return pieces.some(
-    (piece) =>
-      said.cites.includes(piece.number) &&
-      piece.answers.some(
-        ({ start, end }) =>
-          said.start < 0 || (piece.start + start < said.end && said.start < piece.start + end),
-      ),
-  );
-}
+import { goToPiece } from "./PieceCard";
 
 export function AnswerSaid({ asked }: { asked: Asked }) {
   const answer = asked.trace.answer;
   if (!answer) return null;
-  const { pieces, answer: worth } = asked.handed;
+  const worth = asked.handed.answer;
   return (
     <section className="answer-said mb-3" aria-label="Answer">
       <h3>Answer</h3>
@@ -31,7 +17,7 @@ export function AnswerSaid({ asked }: { asked: Asked }) {
       ) : (
         <p className="said mb-1">
           {answer.sentences.map((said, at) => (
-            <span key={at} className={isLabelled(said, pieces) ? "right" : ""}>
+            <span key={at} className={worth?.labelled[at] ? "right" : ""}>
               {said.text}
               {said.cites.map((number) => (
                 <button
@@ -39,9 +25,7 @@ export function AnswerSaid({ asked }: { asked: Asked }) {
                   className="cite num"
                   title={`${said.score ? `fits with ${score(said.score)}; ` : ""}go to piece ${number}`}
                   aria-label={`Go to piece ${number}`}
-                  onClick={() =>
-                    document.getElementById(`piece-${number}`)?.scrollIntoView({ block: "center" })
-                  }
+                  onClick={() => goToPiece(number)}
                 >
                   {number}
                 </button>

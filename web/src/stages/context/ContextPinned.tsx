@@ -8,7 +8,7 @@ import { Empty } from "../../shell/states";
 import { score } from "../../text/numbers";
 import { chunksByNumber, place, stageOfKind } from "../shared/trace";
 import { AnswerSaid } from "./AnswerSaid";
-import { PieceCard, type Piece } from "./PieceCard";
+import { goToPiece, PieceCard, type Piece } from "./PieceCard";
 
 /** How likely the question is answered at all, and below what the context stays empty. */
 function Answered({ answered, least }: { answered: number | null; least: number | null }) {
@@ -116,9 +116,7 @@ function Budget({
             key={piece.number}
             title={told}
             {...mark(`${told}${piece.answers.length ? ", holds an answer" : ""}`, at === 0)}
-            onClick={() =>
-              document.getElementById(`piece-${piece.number}`)?.scrollIntoView({ block: "center" })
-            }
+            onClick={() => goToPiece(piece.number)}
             style={{
               width: `${(100 * cost(piece)) / budget}%`,
               background: piece.answers.length ? "var(--answer)" : "var(--pale)",

@@ -22,6 +22,9 @@ export function addedTo(piece: Pick<Piece, "found" | "text">): Range[] {
   return added;
 }
 
+export const goToPiece = (number: number) =>
+  document.getElementById(`piece-${number}`)?.scrollIntoView({ block: "center" });
+
 export function PieceCard({ piece, asked, stage }: { piece: Piece; asked: Asked; stage: StageTrace }) {
   const chunks = chunksByNumber(asked);
   const row = stage.chunks.indexOf(piece.chunks[0] ?? -1);

@@ -11,11 +11,22 @@ from doppio.core.branches.explained import AddedTerm, Explained, TermShare
 from doppio.core.branches.query import Allowed, Query
 from doppio.core.branches.sparse.expanding import WHOLE, is_added
 from doppio.core.branches.sparse.index import SparseIndex
+from doppio.core.branches.sparse.settings import ANALYSIS
 from doppio.core.branches.sparse.term_branch import TermBranch
 from doppio.core.branches.sparse.terms import weighed_terms
 from doppio.core.branches.sparse.weighting import OKAPI, Weighting
 from doppio.core.fusion.pouring import Ranking
+from doppio.core.kinds import Setting, group, number, whole
 from doppio.core.ranking import best_of
+
+# How such a branch is asked.
+ASKED_BY: tuple[Setting, ...] = (
+    whole("question_terms", "Words added to a question", 0, 200, 20, help="at most"),
+    number("question_weight", "Weight of those", 0, 1, 0.2, help="beside 1 for a word of the question"),
+    number("k1", "k1", 0.05, 10, 1.2, help="repeats of a term count for more as it rises"),
+    number("b", "b", 0, 1, 0.75, help="holds long chunks back"),
+    group("analysis", "Analysis", ANALYSIS, {}, built=True),
+)
 
 
 @dataclass(frozen=True)

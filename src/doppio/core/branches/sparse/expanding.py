@@ -47,8 +47,13 @@ def is_added(counts: NDArray[np.int32]) -> NDArray[np.bool_]:
 
 
 class AddingMaker:
-    """What makers of postings with added terms share: what they say of them, and how they merge."""
+    """What makers of postings with added terms share: what they say of them, how they merge, what they cost.
 
+    step, rate : the step that makes them, and the chunks that it takes a second where it never ran here
+    """
+
+    step: str
+    rate: float
     order = 4
 
     def written(self, made: Postings) -> Facts:
@@ -60,12 +65,17 @@ class AddingMaker:
         merged = merge_postings([(Postings.opened(one.artifact.arrays), one.now) for one in sources], count)
         return merged.arrays(), self.written(merged)
 
+    def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
+        disk = (tokens * OWN_A_TOKEN + chunks * piece.facts["terms"]) * A_POSTING
+        return Estimate(chunks / costing.rate(self.step, self.rate), disk, disk + 12.0 * RUN)
+
 
 class ExpandingMaker(AddingMaker):
     """See the module."""
 
     kinds: Mapping[str, str] = {KIND: STEP}
     wholes: Sequence[str] = (VOCABULARY,)
+    step, rate = STEP, 1500.0
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         for place, piece in lacking:
@@ -80,10 +90,6 @@ class ExpandingMaker(AddingMaker):
                 facts["terms"], facts["weight"], building.progress,
             )  # fmt: skip
             building.write(piece, place, made.arrays(), **self.written(made))
-
-    def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
-        postings = tokens * OWN_A_TOKEN + chunks * piece.facts["terms"]
-        return Estimate(chunks / costing.rate(STEP, 1500.0), postings * A_POSTING, postings * A_POSTING + 12.0 * RUN)
 
 
 EXPANDING = ExpandingMaker()

@@ -265,12 +265,11 @@ class SparseIndex:
         rows: list[list[TermShare]] = [[] for _ in chunks]
         asked = self._asked(terms, weighting)
         norms, after = self.norms_of(wanted, weighting), np.zeros(len(wanted))
-        for place, segment in enumerate(self.segments):
-            here, local = rows_of(segment.now, len(segment.postings), wanted)
+        at = [rows_of(segment.now, len(segment.postings), wanted) for segment in self.segments]
+        for place, (here, local) in enumerate(at):
             extra = self._after(place, weighting)
             after[here] = on_grid(_times(asked) * extra[local]) if extra.size else 0.0
         known = {term.term: term for term in asked}
-        at = [rows_of(segment.now, len(segment.postings), wanted) for segment in self.segments]
         for term, repeats in Counter(terms).items():
             held = np.zeros(len(wanted), np.int64)
             for segment, (here, local) in zip(self.segments, at, strict=True):

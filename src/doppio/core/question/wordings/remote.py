@@ -2,8 +2,8 @@
 
 from collections.abc import Sequence
 
-from doppio.core.kinds import Setting, Settings, whole
-from doppio.core.question.kind import WRITER, Corpus, Wording
+from doppio.core.kinds import WRITER, Setting, Settings, registered, whole
+from doppio.core.question.kind import Corpus, Wording
 
 
 class Remote:
@@ -12,10 +12,9 @@ class Remote:
     name, title, order = "remote", "a registered writer", 5
     summary = "{most} wordings"
     settings: tuple[Setting, ...] = (
-        Setting("writer", "Writer", {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": WRITER},
-                help="as `./doppio model add-remote` registered it"),
+        registered("writer", "Writer", WRITER, help="as `./doppio model add-remote` registered it"),
         whole("most", "Wordings, at most", 1, 8, 3),
-    )  # fmt: skip
+    )
 
     def wordings(self, question: str, corpus: Corpus, settings: Settings) -> Sequence[Wording]:
         name = settings["writer"]

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from doppio.core.kinds import Setting, Settings
+from doppio.core.kinds import ANSWERER, Setting, Settings, registered
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
 from doppio.core.models.remote_text import RemoteAnswerer
@@ -53,9 +53,8 @@ class Remote:
 
     name, title, order = "remote", "by a registered answerer", 2
     settings: tuple[Setting, ...] = (
-        Setting("answerer", "Answerer", {"type": "string", "pattern": r"^[a-z0-9-]{1,64}\Z", "format": "answerer"},
-                help="as `./doppio model add-remote` registered it"),
-    )  # fmt: skip
+        registered("answerer", "Answerer", ANSWERER, help="as `./doppio model add-remote` registered it"),
+    )
 
     def open(self, settings: Settings, models: Models, encoder: Encoder) -> FromElsewhere:
         return FromElsewhere(models.answerer(settings["answerer"]))
