@@ -13,6 +13,7 @@ from doppio.core.branches.sparse.fields import FieldedIndex, FieldWeight
 from doppio.core.branches.sparse.index import Segment, SparseIndex
 from doppio.core.branches.sparse.merging import merge_postings
 from doppio.core.branches.sparse.packing import BLOCK, bytes_for, pack, unpack, width_of
+from doppio.core.branches.sparse.ranges import FINE
 from doppio.core.branches.sparse.weighting import DIRICHLET, LONG, OKAPI, PLUS, TF_IDF, VARIANTS, Weighting
 from doppio.core.errors import RecipeError
 from doppio.core.text.analysis import LANGUAGES, Analysis, read_synonyms
@@ -126,12 +127,15 @@ def zipf(count, seed, vocabulary=3000, length=30):
 class Pruning(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.postings, cls.questions = zipf(40_000, 3)
+        # The last range holds fewer chunks than the others.
+        cls.count = 39_990
+        cls.postings, cls.questions = zipf(cls.count, 3)
 
     def test_pruned_search_returns_exactly_what_exhaustive_search_does(self):
+        """In windows and by ranges of chunks, with all chunks and without those that are deleted."""
         random = np.random.default_rng(4)
-        dead = np.arange(40_000, dtype=np.int64)
-        gone = random.random(40_000) < 0.2
+        dead = np.arange(self.count, dtype=np.int64)
+        gone = random.random(self.count) < 0.2
         dead[gone] = -1
         dead[~gone] = np.arange((~gone).sum())
         for now in (np.empty(0, np.int64), dead):
@@ -140,10 +144,58 @@ class Pruning(unittest.TestCase):
                 for depth in (1, 10, 300):
                     for question in self.questions:
                         weighting = Weighting(variant, k1=0.9, b=0.4)
-                        pruned = index.search(question, depth, weighting, exhaustive=False)
                         whole = index.search(question, depth, weighting, exhaustive=True)
-                        np.testing.assert_array_equal(pruned[0], whole[0], f"{variant} {depth} {question}")
-                        np.testing.assert_array_equal(pruned[1], whole[1])
+                        for large in (0, self.count):
+                            with mock.patch("doppio.core.branches.sparse.index.LARGE", large):
+                                pruned = index.search(question, depth, weighting, exhaustive=False)
+                            np.testing.assert_array_equal(pruned[0], whole[0], f"{variant} {depth} {question}")
+                            np.testing.assert_array_equal(pruned[1], whole[1])
+
+    @mock.patch("doppio.core.branches.sparse.index.LARGE", 0)
+    def test_what_may_be_found_by_ranges_is_the_best_of_what_is_allowed(self):
+        allowed = np.zeros(self.count, bool)
+        allowed[12_000:12_900] = True
+        allowed[::2_001] = True
+        index = SparseIndex([Segment(self.postings)])
+        for question in self.questions:
+            found, scores = index.search(question, 15, Weighting(), exhaustive=False, allowed=allowed)
+            everything = index.search(question, self.count, Weighting(), exhaustive=True)
+            expected = everything[0][allowed[everything[0]]][:15]
+            np.testing.assert_array_equal(found, expected)
+            self.assertEqual(len(scores), len(expected))
+
+    @mock.patch("doppio.core.branches.sparse.index.LARGE", 0)
+    def test_bounds_are_made_anew_where_no_more_are_kept(self):
+        with mock.patch("doppio.core.branches.sparse.ranges.ROWS_KEPT", 40):
+            index = SparseIndex([Segment(self.postings)])
+            for question in self.questions * 2:
+                found = index.search(question, 10, Weighting(), exhaustive=False)
+                whole = index.search(question, 10, Weighting(), exhaustive=True)
+                np.testing.assert_array_equal(found[0], whole[0])
+        self.assertGreater(len({term for question in self.questions for term in question}), 40)
+
+    def test_ranges_bound_what_every_chunk_in_them_gets(self):
+        """A range that holds a hit is never left out, whatever is asked; most others are."""
+        index, weighting, in_play = SparseIndex([Segment(self.postings)]), Weighting(), []
+        for question in self.questions:
+            with mock.patch("doppio.core.branches.sparse.index.LARGE", 0):
+                index.search(question, 10, weighting, exhaustive=False)
+            tops = next(iter(index._tops.values()))
+            scores = np.zeros(self.count)
+            bounds = np.zeros(tops.fine.shape[1])
+            for term in set(question):
+                chunks, shares = index.search([term], self.count, weighting, exhaustive=True)
+                scores[chunks] += shares
+                row = tops.rows([(self.postings.number(term), 0.0)], None)[0]
+                held = index.statistics(term)[0]
+                bounds += tops.steps[row] * tops.fine[row] * weighting.idf(self.count, held)
+            highest = np.maximum.reduceat(scores, np.arange(0, self.count, 1 << FINE))
+            self.assertTrue((bounds[: len(highest)] >= highest - 1e-5).all())
+            least = np.sort(scores)[-10]
+            in_play.append(((bounds >= least).sum(), (highest >= least).sum()))
+        bounded, needed = np.mean(in_play, axis=0)
+        self.assertLess(bounded, 0.2 * len(highest))
+        self.assertGreaterEqual(bounded, needed)
 
     def test_fields_are_pruned_to_exactly_what_exhaustive_search_finds(self):
         """Three fields, one of them rare; several segments, some of whose chunks are deleted."""
@@ -172,7 +224,10 @@ class Pruning(unittest.TestCase):
             forms = [{"title": term, "headings": term, "body": term} for term in question]
             forms[0].pop("title")
             whole = one.search(forms, 20, weights, 0.9, exhaustive=True)
+            with mock.patch("doppio.core.branches.sparse.fields.LARGE", 0):
+                by_ranges = [made.search(forms, 20, weights, 0.9, exhaustive=False) for made in (one, several)]
             for found in (
+                *by_ranges,
                 one.search(forms, 20, weights, 0.9, exhaustive=False),
                 several.search(forms, 20, weights, 0.9, exhaustive=False),
                 several.search(forms, 20, weights, 0.9, exhaustive=True),

@@ -11,8 +11,11 @@ Scores = NDArray[np.float32]
 
 def best_of(parts: Sequence[tuple[Ids, NDArray[np.floating]]], k: int) -> tuple[Ids, Scores]:
     """The k best of several lists of ids and scores, best first; equal scores are ordered by the smaller id."""
-    ids = np.concatenate([np.empty(0, np.int64), *(part for part, _ in parts)])
-    scores = np.concatenate([np.empty(0), *(part for _, part in parts)])
+    if len(parts) == 1:
+        ids, scores = parts[0]
+    else:
+        ids = np.concatenate([np.empty(0, np.int64), *(part for part, _ in parts)])
+        scores = np.concatenate([np.empty(0), *(part for _, part in parts)])
     if 0 < k < scores.size:
         # All that reach the k-th score, so that ties at the edge are still ordered by id.
         near = np.flatnonzero(scores >= np.partition(scores, scores.size - k)[scores.size - k])

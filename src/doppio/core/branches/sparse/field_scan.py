@@ -120,7 +120,7 @@ def scan_fields_all(pair_begins, fields, numbers, weights, k1, lists, scores):  
 
 @njit(cache=True, nogil=True)
 def scan_fields(  # type: ignore[no-untyped-def]
-    pair_begins, fields, numbers, weights, k1, lists, chunks, dead, now, heap_scores, heap_chunks, size
+    pair_begins, fields, numbers, weights, k1, lists, chunks, floor, dead, now, heap_scores, heap_chunks, size
 ):
     """Offer the best chunks of a segment to a heap; returns the size of the heap.
 
@@ -135,6 +135,8 @@ def scan_fields(  # type: ignore[no-untyped-def]
     lists : Lists
     chunks : int
         Of the segment.
+    floor : float
+        A chunk with less is known to be no hit; -inf where nothing is known.
     dead : (chunks,) bool array, or empty
     now : (chunks,) int64 array, or empty
         The chunks' numbers in the whole index.
@@ -157,7 +159,7 @@ def scan_fields(  # type: ignore[no-untyped-def]
     while low < total:
         high = min(low + np.int64(width), total)
         width = min(2 * width, WINDOW)
-        threshold = heap_scores[0] - SLACK if size == heap_scores.size else -np.inf
+        threshold = (max(floor, heap_scores[0]) if size == heap_scores.size else floor) - SLACK
         ceiling = 0.0
         for t in range(terms):
             peak[t], reached[t] = 0.0, 0
@@ -218,7 +220,7 @@ def scan_fields(  # type: ignore[no-untyped-def]
                 sums[spot] = 0.0
                 chunk = low + spot
                 if size == heap_scores.size:
-                    threshold = heap_scores[0] - SLACK
+                    threshold = max(floor, heap_scores[0]) - SLACK
                 if score + below[needed] < threshold or (dead.size and dead[chunk]):
                     continue
                 rest = 0.0

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from doppio.core.at_hand import kept
 from doppio.core.branches.explained import TermShare
+from doppio.core.branches.sparse.field_ranges import best_in_field_ranges, fill_field_tops
 from doppio.core.branches.sparse.field_scan import (
     MOST_FIELDS,
     Lists,
@@ -26,6 +27,7 @@ from doppio.core.branches.sparse.field_scan import (
     share_from,
 )
 from doppio.core.branches.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex
+from doppio.core.branches.sparse.ranges import LARGE, TERMS_IN_RANGES, Tops, tops_of
 from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all
 from doppio.core.branches.sparse.weighting import Weighting
 from doppio.core.kernels.rows import named, rows_of
@@ -37,6 +39,8 @@ TITLE, HEADINGS, BODY = "title", "headings", "body"
 FIELDS = (TITLE, HEADINGS, BODY)
 # For every term of the question the name that it has in each field, since fields may be analysed differently.
 Forms = Mapping[str, str]
+# A term of a question, how often it is asked, and its weight.
+Asked = tuple[Forms, float, float]
 
 
 @dataclass(frozen=True)
@@ -57,6 +61,7 @@ class FieldedIndex:
         self.count = first.count
         self._segments = [(segment.now, segment.dead) for segment in first.segments]
         self._lists_of: dict[tuple[int, tuple[tuple[str, FieldWeight], ...]], Lists] = {}
+        self._tops: dict[tuple[int, float, tuple[tuple[str, FieldWeight], ...]], Tops] = {}
         self._held_of: dict[tuple[tuple[str, str], ...], int] = {}
 
     def search(
@@ -102,17 +107,44 @@ class FieldedIndex:
         for place, (now, dead) in enumerate(self._segments):
             if allowed is not None:
                 dead = ~named(allowed, now)
-            pairs = self._pairs(place, asked, weights)
-            chunks = len(self.fields[self._names[0]].segments[place].postings)
-            given = *pairs, np.array([weight for _, _, weight in asked]), k1, self._lists(place, weights)
+            chunks, lists = len(self.fields[self._names[0]].segments[place].postings), self._lists(place, weights)
             if chunks <= FIRST_WINDOW if exhaustive is None else exhaustive:
                 scores = ZEROS.take(chunks)
-                scan_fields_all(*given, scores)
+                scan_fields_all(*self._pairs(place, asked, weights), _weights_of(asked), k1, lists, scores)
                 size = offer_all(scores, _NOTHING, 0.0, dead, now, heap_scores, heap_chunks, size)
                 ZEROS.give(scores)
             else:
-                size = scan_fields(*given, chunks, dead, now, heap_scores, heap_chunks, size)
+                size = self._best(place, asked, weights, k1, lists, (dead, now, heap_scores, heap_chunks, size))
         return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
+
+    def _best(  # type: ignore[no-untyped-def]
+        self, place: int, asked: list[Asked], weights: Mapping[str, FieldWeight], k1: float, lists: Lists, heap
+    ) -> int:
+        """Offer the best chunks of a segment to a heap, by ranges where few of them can hold one."""
+        chunks = len(self.fields[self._names[0]].segments[place].postings)
+        floor = heap[2][0] if heap[4] == len(heap[2]) else -np.inf
+        if chunks > LARGE and len(asked) <= TERMS_IN_RANGES:
+            tops, rows = tops_of(
+                self._tops,
+                (place, k1, tuple(sorted(weights.items(), key=lambda item: item[0]))),
+                chunks,
+                [tuple(self._numbers(place, forms)) for forms, _, _ in asked],
+                lambda numbers, fine, coarse: fill_field_tops(
+                    np.array(numbers, np.int64), k1, lists, chunks, fine, coarse
+                ),
+                SETTINGS_KEPT * max(len(self._segments), 1),
+            )
+            steps = tops.steps[rows] * _weights_of(asked)
+            order = np.argsort(steps)
+            asked = [asked[at] for at in order]
+            size, floor, done = best_in_field_ranges(
+                np.array(rows)[order], steps[order], tops.fine, tops.coarse, floor,
+                *self._pairs(place, asked, weights), _weights_of(asked), k1, lists, chunks, *heap
+            )  # fmt: skip
+            if done:
+                return int(size)
+        pairs = self._pairs(place, asked, weights)
+        return int(scan_fields(*pairs, _weights_of(asked), k1, lists, chunks, floor, *heap))
 
     def explain(
         self,
@@ -151,13 +183,13 @@ class FieldedIndex:
         weights: Mapping[str, FieldWeight],
         counted: Sequence[float] | None = None,
         all_of_them: bool = False,
-    ) -> list[tuple[Forms, float, float]]:
+    ) -> list[Asked]:
         """Terms with their repeats and weights; without those that no chunk holds unless all are asked for."""
         repeats: dict[tuple[tuple[str, str], ...], float] = {}
         for forms, share in zip(terms, counted or [1] * len(terms), strict=True):
             key = tuple(sorted(forms.items()))
             repeats[key] = repeats.get(key, 0) + share
-        found: list[tuple[Forms, float, float]] = []
+        found: list[Asked] = []
         for key, times in repeats.items():
             held = self._held(dict(key), weights)
             if held or all_of_them:
@@ -190,7 +222,7 @@ class FieldedIndex:
         ]
 
     def _pairs(
-        self, place: int, asked: Sequence[tuple[Forms, float, float]], weights: Mapping[str, FieldWeight]
+        self, place: int, asked: Sequence[Asked], weights: Mapping[str, FieldWeight]
     ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         """Lists to read in a segment: where each term's begin, their fields and their numbers."""
         begins, fields, numbers = [0], [], []
@@ -225,6 +257,10 @@ class FieldedIndex:
             )  # fmt: skip
         columns += columns[-1:] * (MOST_FIELDS - len(columns))
         return Lists(*(tuple(column) for column in zip(*columns, strict=True)))
+
+
+def _weights_of(asked: Sequence[Asked]) -> NDArray[np.float64]:
+    return np.array([weight for _, _, weight in asked])
 
 
 _NO_IDS = np.empty(0, np.int64)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from doppio.core.at_hand import K, V, kept
 from doppio.core.branches.explained import TermShare
 from doppio.core.branches.sparse.postings import Postings
+from doppio.core.branches.sparse.ranges import LARGE, TERMS_IN_RANGES, Tops, best_in_ranges, fill_tops, tops_of
 from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all, scan_all, scan_best, vector_units
 from doppio.core.branches.sparse.weighting import DIRICHLET, TF_IDF, Weighting, block_units, on_grid, share_of
 from doppio.core.kernels.rows import named, rows_of
@@ -94,10 +95,12 @@ class SparseIndex:
     def __init__(self, segments: Sequence[Segment]) -> None:
         self.segments = list(segments)
         self._dead = [segment.dead for segment in self.segments]
+        self._any_dead = any(dead.size for dead in self._dead)
         self._gone: dict[str, tuple[int, int]] = {}
         self._vocabulary: dict[str, int] | None = None
-        self._after_of: dict[tuple[Weighting, int], NDArray[np.float64]] = {}
+        self._after_of: dict[tuple[Weighting, int], tuple[NDArray[np.float64], float]] = {}
         self._norm_of: dict[tuple[Weighting, int], NDArray[np.float32]] = {}
+        self._tops: dict[tuple[Weighting, int], Tops] = {}
         self._unit_of: dict[tuple[Weighting, int, int], NDArray[np.float64]] = {}
         self.count, self.length = 0, 0
         for segment, dead in zip(self.segments, self._dead, strict=True):
@@ -136,7 +139,7 @@ class SparseIndex:
 
     def _gone_of(self, term: str) -> tuple[int, int]:
         """What the deleted chunks have of a term's statistics; looked up once a term."""
-        if not any(dead.size for dead in self._dead):
+        if not self._any_dead:
             return 0, 0
         if term not in self._gone:
             held = times = 0
@@ -227,7 +230,7 @@ class SparseIndex:
                 continue
             numbers = np.array([entry[0] for entry in known], np.int64)
             weights, slopes = (np.array([entry[side] for entry in known], np.float64) for side in (1, 2))
-            after, norms = self._after(place, weighting), self._norms(place, weighting)
+            (after, most), norms = self._after(place, weighting), self._norms(place, weighting)
             shared = numbers, weights, slopes, weighting.number, weighting.k1, weighting.delta, norms
             blocks = p.held, p.block_begins, p.block_last, p.block_at, p.block_bits, p.data
             if len(p) <= FIRST_WINDOW if exhaustive is None else exhaustive:
@@ -236,10 +239,38 @@ class SparseIndex:
                 size = offer_all(scores, after, times, dead, segment.now, heap_scores, heap_chunks, size)
                 ZEROS.give(scores)
                 continue
-            units, begins = self._units(place, weighting, numbers, slopes)
-            size = scan_best(*shared, after, times, units, begins, *blocks, dead, segment.now, heap_scores,
-                             heap_chunks, size)  # fmt: skip
+            heap = heap_scores, heap_chunks, size
+            size = self._best(place, weighting, shared, (after, times, times * most), blocks, dead, heap)
         return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
+
+    def _best(  # type: ignore[no-untyped-def]
+        self, place: int, weighting: Weighting, shared, lift, blocks, dead, heap
+    ) -> int:
+        """Offer the best chunks of a segment to a heap, by ranges where few of them can hold one."""
+        segment = self.segments[place]
+        numbers, weights, slopes, *settings = shared
+        best, _, filled = heap
+        floor = best[0] if filled == len(best) else -np.inf
+        if len(segment.postings) > LARGE and len(numbers) <= TERMS_IN_RANGES:
+            tops, rows = tops_of(
+                self._tops,
+                (weighting, place),
+                len(segment.postings),
+                list(zip(numbers.tolist(), slopes.tolist(), strict=True)),
+                lambda term, fine, coarse: fill_tops(*term, *settings, *blocks, fine, coarse),
+                SETTINGS_KEPT * max(len(self.segments), 1),
+            )
+            steps = tops.steps[rows] * weights
+            order = np.argsort(steps)
+            size, floor, done = best_in_ranges(
+                np.array(rows)[order], steps[order], tops.fine, tops.coarse, floor, numbers[order], weights[order],
+                slopes[order], *settings, *lift, *blocks, dead, segment.now, *heap
+            )  # fmt: skip
+            if done:
+                return size
+        units, begins = self._units(place, weighting, numbers, slopes)
+        return scan_best(numbers, weights, slopes, *settings, *lift, floor, units, begins, *blocks, dead,
+                         segment.now, *heap)  # fmt: skip
 
     def search_many(
         self,
@@ -267,7 +298,7 @@ class SparseIndex:
         norms, after = self.norms_of(wanted, weighting), np.zeros(len(wanted))
         at = [rows_of(segment.now, len(segment.postings), wanted) for segment in self.segments]
         for place, (here, local) in enumerate(at):
-            extra = self._after(place, weighting)
+            extra, _ = self._after(place, weighting)
             after[here] = on_grid(_times(asked) * extra[local]) if extra.size else 0.0
         known = {term.term: term for term in asked}
         for term, repeats in Counter(terms).items():
@@ -357,12 +388,16 @@ class SparseIndex:
             ]
         return [term for term in found if term.weight > 0]
 
-    def _after(self, place: int, weighting: Weighting) -> NDArray[np.float64]:
-        """What a chunk gains for every term that is asked, whether it holds it or not; empty where nothing."""
+    def _after(self, place: int, weighting: Weighting) -> tuple[NDArray[np.float64], float]:
+        """What a chunk gains for every term that is asked, whether it holds it or not, empty where nothing; and the
+        most that one gains."""
         if weighting.variant != DIRICHLET:
-            return NONE
-        lengths = self.segments[place].postings.lengths
-        return self._kept(self._after_of, (weighting, place), lambda: np.log(weighting.mu / (lengths + weighting.mu)))
+            return NONE, 0.0
+        return self._kept(self._after_of, (weighting, place), lambda: self._made_after(place, weighting))
+
+    def _made_after(self, place: int, weighting: Weighting) -> tuple[NDArray[np.float64], float]:
+        after = np.log(weighting.mu / (self.segments[place].postings.lengths + weighting.mu))
+        return after, float(after.max()) if after.size else 0.0
 
     def _norms(self, place: int, weighting: Weighting) -> NDArray[np.float32]:
         """Norm of every chunk of a segment; for TF-IDF 1 / the length of its vector. Found once a setting."""

@@ -83,6 +83,8 @@ def scan_best(
     norms: NDArray[np.float32],
     after: NDArray[np.float64],
     times: float,
+    highest: float,
+    floor: float,
     units: NDArray[np.float64],
     unit_begins: NDArray[np.int64],
     held: NDArray[np.int32],
@@ -105,6 +107,10 @@ def scan_best(
         What `Weighting.norms` makes of every chunk's length; for "tf-idf" 1 / the length of its vector.
     after : (chunks,) float64 array, or empty
         Added `times` times to the score of each chunk that holds a term; never positive.
+    highest : float
+        The most that this adds to any chunk.
+    floor : float
+        A chunk with less is known to be no hit; -inf where nothing is known.
     units : float64 array
         What a term of weight 1 adds at most in its n-th block is at `unit_begins[term] + n`.
     dead : (chunks,) bool array, or empty
@@ -120,7 +126,7 @@ def scan_best(
     share, but could not have entered with it.
     """
     terms, total = numbers.size, np.int64(norms.size)
-    highest = times * after.max() + SLACK if after.size else 0.0
+    highest += SLACK
     first, final = np.empty(terms, np.int64), np.empty(terms, np.int64)
     for t in range(terms):
         first[t], final[t] = block_begins[numbers[t]], block_begins[numbers[t] + 1]
@@ -139,8 +145,7 @@ def scan_best(
     while low < total:
         high = min(low + width, total)
         width = min(2 * width, WINDOW)
-        full = size == heap_scores.size
-        threshold = heap_scores[0] - SLACK if full else -np.inf
+        threshold = (max(floor, heap_scores[0]) if size == heap_scores.size else floor) - SLACK
         ceiling = 0.0
         for t in range(terms):
             while begun[t] < final[t] and block_last[begun[t]] < low:
@@ -204,7 +209,7 @@ def scan_best(
                 sums[at] = 0.0
                 chunk = low + at
                 if size == heap_scores.size:
-                    threshold = heap_scores[0] - SLACK
+                    threshold = max(floor, heap_scores[0]) - SLACK
                 lift = on_grid(times * after[chunk]) if after.size else 0.0
                 if score + lift + below[needed] < threshold or (dead.size and dead[chunk]):
                     continue
