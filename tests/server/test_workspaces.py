@@ -17,12 +17,16 @@ from tests.server.workspace import make_workspace
 
 # What each role may do at least; all other operations that change something take an editor.
 READING = {"ask", "cutDocument", "chunkFigures", "explain", "analyse", "readSynonyms", "matches", "buildCost",
-           "takeMemberOut", "draft", "askDraft"}  # fmt: skip
+           "takeMemberOut", "draft", "askDraft", "tryPublished", "sayOfAnswer"}  # fmt: skip
 JUDGING = {"giveLabel", "placeLabel", "gradeLabel", "removeLabel", "judgePassage", "takeJudgementBack"}
-OWNING = {"renameWorkspace", "removeWorkspace", "emptyWorkspace", "inviteMember", "changeMember"}
+OWNING = {"renameWorkspace", "removeWorkspace", "emptyWorkspace", "inviteMember", "changeMember",
+          "publish", "keepQuestions", "takeDown", "release", "putBeside", "makeKey", "takeKeyBack"}  # fmt: skip
 # These are about no workspace that one has to be a member of.
 APART = {"session", "leave", "setPassword", "workspaces", "makeWorkspace", "catalogue", "encoders", "scorers",
-         "tryScorer", "restsOn", "bringWorkspaceBack", "importWorkspace"}  # fmt: skip
+         "tryScorer", "restsOn", "bringWorkspaceBack", "importWorkspace",
+         # These are opened by keys, whoever is signed in.
+         "servedSearch", "servedAnswer", "servedFeedback", "servedHealth", "servedDocuments", "servedDocument",
+         "servedMetrics"}  # fmt: skip
 SAFE = ("get", "head")
 
 
@@ -137,7 +141,7 @@ class Roles(Sending, TestCase):
             "label": AnswerSpan.objects.first().pk, "document": self.workspace.documents.first().pk,
             "number": self.workspace.question_sets.get().pk, "page": 1, "job": 0, "brought_in": 0, "file": 0,
             "pool": 0, "item": 0, "event": 0, "sweep": 0, "gate": 0, "trial": 0, "run": 0,
-            "chunk": 0,
+            "chunk": 0, "published": 0, "key": 0, "name": "desk",
         }  # fmt: skip
 
     def status(self, client, method, path, member):

@@ -21,7 +21,7 @@ class AnswersAsTold:
     def __call__(self, request: Any) -> Any:
         response = self._get_response(request)
         match = request.resolver_match
-        if not request.path.startswith("/api/") or request.path == "/api/schema" or match is None:
+        if not request.path.startswith(("/api/", "/serve/")) or request.path == "/api/schema" or match is None:
             return response
         path = "/" + re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", match.route)
         operation = schema()["paths"].get(path, {}).get(request.method.lower())
@@ -39,6 +39,8 @@ def mistakes(operation: dict[str, Any], response: Any) -> list[str]:
     told = operation["responses"].get(str(response.status_code))
     if told is None:
         return [f"the schema names {', '.join(operation['responses'])}"]
+    if response.streaming:
+        return _of_another_kind(told, response)
     shape = told.get("content", {}).get("application/json", {}).get("schema")
     if shape is None:
         empty = not response.streaming and not response.content

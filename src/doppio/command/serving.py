@@ -63,6 +63,16 @@ def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> Non
         service.serve(_build_in_force)
 
 
+def _share_figures() -> None:
+    """Where server processes keep their figures for whichever of them is asked; those of an earlier run go."""
+    folder = VAR / "figures"
+    folder.mkdir(exist_ok=True)
+    for old in folder.glob("*.db"):
+        old.unlink()
+    # The library that counts looks at it when it is imported.
+    os.environ["PROMETHEUS_MULTIPROC_DIR"] = str(folder)
+
+
 def _migrate() -> str:
     from django.core.management import call_command
     from django.db import connection
@@ -164,6 +174,7 @@ class _Service:
         # The database starts while this process imports what its children need.
         self.supervisor.look()
         os.environ |= {"DJANGO_SETTINGS_MODULE": "doppio.site.settings", "DOPPIO_WARM_UP": "1"}
+        _share_figures()
         step("database", self._open_database)
         import django
 

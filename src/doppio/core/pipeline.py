@@ -93,6 +93,11 @@ class Pipeline:
         [found] = self._searching.searched([question], beside)
         return self._one(question, found)
 
+    def found(self, question: str, beside: Beside = NOTHING_BESIDE) -> Trace:
+        """The same as far as the context; nothing is answered, so that an answer can be told as it grows."""
+        [found] = self._searching.searched([question], beside)
+        return self._one(question, found, answering=False)
+
     def ask_many(self, questions: Sequence[str], only: Sequence[str] = ()) -> Iterator[Trace]:
         """Take questions through all stages; branches are asked for many questions at once.
 

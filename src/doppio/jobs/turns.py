@@ -20,9 +20,9 @@ SOON = 1.0
 class Busy(Throttled):
     """Too many want the same at once; `wait` says in how many seconds to come back."""
 
-    def __init__(self, seconds: float) -> None:
+    def __init__(self, seconds: float, why: str = "Too many ask for this at once") -> None:
         wait = max(1, round(seconds))
-        super().__init__(detail=f"Too many ask for this at once; try again in {wait} s.")
+        super().__init__(detail=f"{why}; try again in {wait} s.")
         self.wait = wait
 
 

@@ -24,6 +24,9 @@ QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED = "question written", "ques
 LABEL_GIVEN, LABEL_CHANGED, LABEL_REMOVED = "label given", "label changed", "label removed"
 GATE_MADE, GATE_REMOVED, GATE_CLOSED, GATE_OPENED = "gate made", "gate removed", "gate closed", "gate opened"
 RUN_ADDED, RUN_REMOVED = "run added", "run removed"
+PUBLISHED, TAKEN_DOWN, RELEASED, RELEASED_BACK = "published", "taken down", "version released", "version put back"
+PUT_BESIDE, KEEPING_CHANGED = "second version changed", "keeping of questions changed"
+KEY_MADE, KEY_TAKEN_BACK = "key made", "key taken back"
 # What people made of questions by hand.
 BY_HAND = (
     QUESTION_WRITTEN, QUESTION_CHANGED, QUESTION_REMOVED, QUESTIONS_IMPORTED,

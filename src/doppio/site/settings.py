@@ -58,6 +58,7 @@ INSTALLED_APPS = [
     "doppio.questions",
     "doppio.trials",
     "doppio.stages",
+    "doppio.serving",
 ]
 MIDDLEWARE = [
     "doppio.site.headers.Headers",

@@ -16,7 +16,16 @@ handler500 = "doppio.site.health.server_error"
 handler404 = "doppio.site.errors.not_found"
 handler400 = "doppio.site.errors.bad_request"
 STAGES = ("line", "asked", "draft", "documents", "chunks", "sparse", "dense", "fused", "reranked")
-PARTS = ["library", "jobs", "imports", "recipes", "questions", "trials", *(f"stages.{stage}" for stage in STAGES)]
+PARTS = [
+    "library",
+    "jobs",
+    "imports",
+    "recipes",
+    "questions",
+    "trials",
+    "serving",
+    *(f"stages.{stage}" for stage in STAGES),
+]
 urlpatterns = [
     path("sign-in", sign_in),
     path("enter/<str:secret>", enter),
@@ -32,5 +41,6 @@ urlpatterns = [
     path("api/workspaces", WorkspacesView.as_view()),
     path("api/workspaces/import", ImportView.as_view()),
     *(path("api/workspaces/<int:workspace>/", include(f"doppio.{part}.urls")) for part in PARTS),
-    re_path(r"^(?!api/|static/|assets/)(?P<path>.*)$", interface),
+    path("serve/<slug:name>/", include("doppio.serving.served_urls")),
+    re_path(r"^(?!api/|serve/|static/|assets/)(?P<path>.*)$", interface),
 ]

@@ -794,6 +794,180 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/published": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is served of a workspace. */
+        get: operations["published"];
+        put?: never;
+        /** @description Put a recipe version behind a name that assistants ask. */
+        post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One name, with its versions and keys. */
+        get: operations["publishedOne"];
+        put?: never;
+        post?: never;
+        /** @description Take a name down, with its keys and figures. */
+        delete: operations["takeDown"];
+        options?: never;
+        head?: never;
+        /** @description Say for how long words of questions are kept, and what is taken out of them before. */
+        patch: operations["keepQuestions"];
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask as an assistant's user would; where the recipe answers nothing, what it hands on. */
+        post: operations["tryPublished"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/beside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Have a second version asked beside the first, or answer a share of the keys. */
+        post: operations["putBeside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Load, times, what stayed empty, and how versions did. */
+        get: operations["servedFigures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A new key; its secret is told this once. */
+        post: operations["makeKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take a key back; from now on it opens nothing. */
+        delete: operations["takeKeyBack"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Questions of assistants that speak for a label, those first that were held to be wrong. */
+        get: operations["questionsFromUse"];
+        put?: never;
+        /** @description Put them where questions from use wait for a label. */
+        post: operations["takeQuestionsFromUse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Put another version behind the name; it is opened beside the old one and then answers. */
+        post: operations["release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/published/{published}/say": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a person thinks of an answer; one that is not liked becomes a question that waits for a label. */
+        post: operations["sayOfAnswer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/question-coverage": {
         parameters: {
             query?: never;
@@ -1553,6 +1727,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/serve/{name}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description An answer with the passages that it cites, whole or as it grows. */
+        post: operations["servedAnswer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/serve/{name}/documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What documents there are, by their ids. */
+        get: operations["servedDocuments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/serve/{name}/documents/{document}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A document with its outline, and the text of a section or of all. */
+        get: operations["servedDocument"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/serve/{name}/feedback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What somebody thinks of an answer. */
+        post: operations["servedFeedback"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/serve/{name}/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Whether it can be asked, by which version, over how many documents; 409 while nothing is built. */
+        get: operations["servedHealth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/serve/{name}/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Figures of this installation as OpenMetrics text. */
+        get: operations["servedMetrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/serve/{name}/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Passages for a question, with their citations. */
+        post: operations["servedSearch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1639,6 +1932,36 @@ export interface components {
             labelled: boolean[];
         };
         /** @description As parameters of an address, or among the fields of a typed question. */
+        AnswerWanted: {
+            /** @description Conditions on what may be found. */
+            only?: string;
+            /** @description Search terms instead of the recipe's, between commas, each with a weight after it unless it is 1. */
+            words?: string;
+            /** @description Other wordings. */
+            wording?: string[];
+            /** @description Terms, between commas, that branches which add some leave out. */
+            without?: string;
+            question: string;
+            /** @description Passages at most; the recipe's own k. */
+            k?: number;
+            /** @description Tokens at most; the recipe's own budget. */
+            budget_tokens?: number;
+            /**
+             * @description Whether to tell all that was done, stage by stage.
+             * @default false
+             */
+            trace: boolean;
+            /**
+             * @description Whether to tell it as it grows, as server-sent events.
+             * @default false
+             */
+            stream: boolean;
+        };
+        AnsweringVersion: {
+            name: string;
+            version: number;
+        };
+        /** @description As parameters of an address, or among the fields of a typed question. */
         Ask: {
             /** @description Conditions on what may be found. */
             only?: string;
@@ -1703,6 +2026,39 @@ export interface components {
             /** @description Chunks that may be found; null where all may. */
             allowed: number | null;
         };
+        BesideFigures: {
+            recipe: string;
+            asked: number;
+            /**
+             * Format: double
+             * @description Mean share of the first passages that both have.
+             */
+            overlap: number;
+            /**
+             * Format: double
+             * @description Mean rank-biased overlap, where the first places count most.
+             */
+            rbo: number;
+            /** @description Questions with the very same passages. */
+            same: number;
+            /** Format: double */
+            seconds: number;
+            /** Format: double */
+            first_seconds: number;
+            /** @description Questions that only the first had passages for. */
+            emptier: number;
+        };
+        BesideGiven: {
+            recipe: number | null;
+            use: components["schemas"]["UseEnum"] | components["schemas"]["BlankEnum"];
+            /**
+             * Format: double
+             * @default 1
+             */
+            share: number;
+        };
+        /** @enum {unknown} */
+        BlankEnum: "";
         Block: {
             kind: string;
             start: number;
@@ -2317,6 +2673,14 @@ export interface components {
             common: components["schemas"]["Setting"][];
             kinds: components["schemas"]["Kind"][];
         };
+        Feedback: {
+            request: string;
+            thumb?: components["schemas"]["ThumbEnum"];
+            /** @description What is wrong, in words. */
+            wrong?: string;
+            /** @description Its words, where they are not kept here. */
+            question?: string;
+        };
         FieldFacts: {
             name: string;
             /** Format: double */
@@ -2332,6 +2696,27 @@ export interface components {
         FieldSeen: {
             name: string;
             samples: string[];
+        };
+        Figures: {
+            hours: number;
+            asked: number;
+            /** @description All that were served in this time; figures are of the latest 20,000 at most. */
+            of: number;
+            /** Format: date-time */
+            begin: string;
+            /** @description Questions in equal parts of the time. */
+            load: number[];
+            stages: components["schemas"]["StageTimes"][];
+            empty: number;
+            silent: number;
+            failed: number;
+            up: number;
+            down: number;
+            versions: components["schemas"]["VersionFigures"][];
+            beside: components["schemas"]["BesideFigures"] | null;
+            keys: {
+                [key: string]: number;
+            };
         };
         Fit: {
             versions: components["schemas"]["FittedVersion"][];
@@ -2441,6 +2826,29 @@ export interface components {
         FormEnum: "jsonl" | "table" | "topics" | "judgements";
         /** @enum {unknown} */
         FormatEnum: "doppio-recipe/1";
+        Found: {
+            /** @description Its id, for feedback and logs. */
+            request: string;
+            recipe: components["schemas"]["AnsweringVersion"];
+            passages: components["schemas"]["Passage"][];
+            /** @description The passages as the recipe writes them for an assistant. */
+            written: string;
+            tokens: number;
+            /**
+             * Format: double
+             * @description Probability that the corpus answers at all.
+             */
+            answered: number | null;
+            /** @description What a score is, with its range. */
+            measure: string;
+            /** @description By stage; all is the whole question. */
+            seconds: {
+                [key: string]: number;
+            };
+            trace?: {
+                [key: string]: unknown;
+            };
+        };
         FusionFit: {
             fit: components["schemas"]["FittedMix"] | null;
             job: components["schemas"]["Job"] | null;
@@ -2575,6 +2983,15 @@ export interface components {
             /** @description Terms that both have by this analysis. */
             shared: string[];
         };
+        Health: {
+            name: string;
+            recipe: components["schemas"]["AnsweringVersion"];
+            /** @description Whether it answers, or hands passages on. */
+            answers: boolean;
+            documents: number;
+            /** @description Documents that changed and are not built yet. */
+            absent: number;
+        };
         /** @description What a nested chunk hands on; offsets of `answers` count code points of its text. */
         Host: {
             start: number;
@@ -2663,6 +3080,30 @@ export interface components {
             count: number;
             own: boolean;
         };
+        Key: {
+            id: number;
+            name: string;
+            /** @description The first signs of the secret. */
+            begins: string;
+            scopes: components["schemas"]["ScopesEnum"][];
+            a_minute: number | null;
+            a_day: number | null;
+            /** Format: date-time */
+            expires_at: string | null;
+            /** Format: date-time */
+            revoked_at: string | null;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** @description Whether the second version answers it. */
+            second: boolean;
+            /** @description Questions today. */
+            today: number;
+            /** @description Questions in the last seven days. */
+            week: number;
+            /** @description Of the last seven days, those that were over a limit. */
+            refused: number;
+        };
         Kind: {
             name: string;
             title: string;
@@ -2712,6 +3153,13 @@ export interface components {
             high: number | null;
             stages: components["schemas"]["StageLevel"][];
         };
+        Listed: {
+            id: number;
+            name: string;
+            title: string;
+            words: number;
+            pages: number;
+        };
         LostLabel: {
             id: number;
             question: number;
@@ -2720,6 +3168,32 @@ export interface components {
             title: string;
             quote: string;
             suggestion: components["schemas"]["Suggestion"] | null;
+        };
+        MadeKey: {
+            id: number;
+            name: string;
+            /** @description The first signs of the secret. */
+            begins: string;
+            scopes: components["schemas"]["ScopesEnum"][];
+            a_minute: number | null;
+            a_day: number | null;
+            /** Format: date-time */
+            expires_at: string | null;
+            /** Format: date-time */
+            revoked_at: string | null;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** @description Whether the second version answers it. */
+            second: boolean;
+            /** @description Questions today. */
+            today: number;
+            /** @description Questions in the last seven days. */
+            week: number;
+            /** @description Of the last seven days, those that were over a limit. */
+            refused: number;
+            /** @description Told this once. */
+            secret: string;
         };
         MatchRequest: {
             text: string;
@@ -2860,6 +3334,14 @@ export interface components {
             /** @description Hours between looks, beside those at every change of the documents. */
             every?: number | null;
         };
+        NewKey: {
+            name: string;
+            scopes: components["schemas"]["ScopesEnum"][];
+            a_minute?: number | null;
+            a_day?: number | null;
+            /** @description Until it ends. */
+            days?: number | null;
+        };
         /** @description A range of a document, or the whole of it where start and end are null. */
         NewLabel: {
             document: number;
@@ -2997,6 +3479,34 @@ export interface components {
             weight: number;
             raw: number[];
         };
+        /** @description A passage with its citation; offsets count code points of the document's text. */
+        Passage: {
+            /** @description Its place in the context, from 1; answers cite it by this. */
+            number: number;
+            document: number;
+            title: string;
+            section: string[];
+            /** @description 0 where the document has no pages. */
+            page: number;
+            lines: number[];
+            link: string;
+            start: number;
+            end: number;
+            text: string;
+            carried: {
+                [key: string]: string;
+            };
+            /**
+             * Format: double
+             * @description Of the best chunk in it; larger is better.
+             */
+            score: number;
+            /**
+             * Format: double
+             * @description Probability that it answers, where a scorer says it.
+             */
+            likely: number | null;
+        };
         Password: {
             password: string;
             /** @default  */
@@ -3045,6 +3555,11 @@ export interface components {
             name?: string;
             note?: string;
             measured?: boolean;
+        };
+        PatchedKeep: {
+            /** @description 0 where words of questions are not kept. */
+            keep_days?: number;
+            redact?: string[];
         };
         PatchedLabelGrade: {
             /** Format: double */
@@ -3133,6 +3648,40 @@ export interface components {
             /** @description Unanswerable questions that it leaves empty. */
             empty: number;
         };
+        Publish: {
+            /** @description 1 to 60 small letters, digits and hyphens; one installation has each name once. */
+            name: string;
+            recipe: number;
+        };
+        Published: {
+            id: number;
+            name: string;
+            recipe: components["schemas"]["ServedVersion"];
+            /** @description Whether it answers, or hands passages on. */
+            answers: boolean;
+            second: components["schemas"]["ServedVersion"] | null;
+            /**
+             * @description What the second version is for.
+             *
+             *     * `` - not used
+             *     * `shadow` - asked beside
+             *     * `split` - answers a share of the keys
+             */
+            use: components["schemas"]["UseEnum"] | components["schemas"]["BlankEnum"];
+            /** Format: double */
+            share: number;
+            keep_days: number;
+            redact: string[];
+            /** @description The version that answered before. */
+            before: components["schemas"]["ServedVersion"] | null;
+            /** @description Server processes that still answer with an earlier version. */
+            opening: number;
+            /** @description Server processes that answer. */
+            processes: number;
+            asked_today: number;
+            releases: components["schemas"]["Release"][];
+            keys: components["schemas"]["Key"][];
+        };
         QuestionFile: {
             /**
              * Format: uri
@@ -3212,6 +3761,25 @@ export interface components {
             after: string;
         };
         Range: {
+            start: number;
+            end: number;
+        };
+        Read: {
+            id: number;
+            name: string;
+            title: string;
+            words: number;
+            pages: number;
+            sections: components["schemas"]["ReadSection"][];
+            start: number;
+            end: number;
+            /** @description From start to end. */
+            text: string;
+        };
+        ReadSection: {
+            index: number;
+            title: string;
+            level: number;
             start: number;
             end: number;
         };
@@ -4064,6 +4632,24 @@ export interface components {
             origin: string;
             reason: string;
         };
+        Release: {
+            id: number;
+            recipe: components["schemas"]["ServedVersion"];
+            /** @description Whether it was a way back to an earlier version. */
+            back: boolean;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        ReleaseGiven: {
+            /** @description The version that shall answer. */
+            recipe?: number;
+            /**
+             * @description The version before, instead.
+             * @default false
+             */
+            back: boolean;
+        };
         Remove: {
             documents: number[];
         };
@@ -4112,6 +4698,14 @@ export interface components {
             recipe: components["schemas"]["Recipe"];
             job: components["schemas"]["Job"] | null;
         };
+        /**
+         * @description * `search` - search
+         *     * `answer` - answer
+         *     * `read` - read
+         *     * `watch` - watch
+         * @enum {string}
+         */
+        ScopesEnum: "search" | "answer" | "read" | "watch";
         Scorer: {
             name: string;
             title: string;
@@ -4153,6 +4747,11 @@ export interface components {
             /** @description Why a person should look at the heading. */
             doubts: string[];
         };
+        Sentence: {
+            text: string;
+            /** @description Numbers of passages. */
+            cites: number[];
+        };
         SentenceDrop: {
             start: number;
             end: number;
@@ -4161,6 +4760,37 @@ export interface components {
              * @description By how much the score drops without it.
              */
             drop: number;
+        };
+        ServedAnswer: {
+            /** @description Its id, for feedback and logs. */
+            request: string;
+            recipe: components["schemas"]["AnsweringVersion"];
+            passages: components["schemas"]["Passage"][];
+            /** @description The passages as the recipe writes them for an assistant. */
+            written: string;
+            tokens: number;
+            /**
+             * Format: double
+             * @description Probability that the corpus answers at all.
+             */
+            answered: number | null;
+            /** @description What a score is, with its range. */
+            measure: string;
+            /** @description By stage; all is the whole question. */
+            seconds: {
+                [key: string]: number;
+            };
+            trace?: {
+                [key: string]: unknown;
+            };
+            sentences: components["schemas"]["Sentence"][];
+            /** @description Why nothing was answered; empty where something was. */
+            silent: string;
+        };
+        ServedVersion: {
+            id: number;
+            name: string;
+            version: number;
         };
         Session: {
             username: string;
@@ -4282,6 +4912,16 @@ export interface components {
             /** @description Lost since the stage before. */
             lost: number | null;
             facts: string[];
+        };
+        StageTimes: {
+            stage: string;
+            count: number;
+            /** Format: double */
+            median: number;
+            /** Format: double */
+            p95: number;
+            /** Format: double */
+            p99: number;
         };
         /** @description Columns of one stage, best chunk first; `before` and the branch columns only where they apply. */
         StageTrace: {
@@ -4452,6 +5092,15 @@ export interface components {
             /** @default synonyms */
             name: string;
         };
+        Take: {
+            requests: string[];
+        };
+        Taken: {
+            /** @description Questions that wait for a label now. */
+            made: number;
+            /** @description Those that waited already. */
+            there: number;
+        };
         TermRow: {
             term: string;
             chunks: number;
@@ -4482,6 +5131,13 @@ export interface components {
             added_to_question: boolean;
             added_to_chunk: boolean;
         };
+        /**
+         * @description * `-1` - -1
+         *     * `0` - 0
+         *     * `1` - 1
+         * @enum {integer}
+         */
+        ThumbEnum: -1 | 0 | 1;
         /** @description A passage without scores, ranks, or the names of the recipes that found it. */
         ToJudge: {
             id: number;
@@ -4492,6 +5148,19 @@ export interface components {
             start: number;
             end: number;
             passage: string;
+        };
+        ToLabel: {
+            request: string;
+            question: string;
+            why: string;
+            wrong: string;
+            /** Format: date-time */
+            at: string;
+            pieces: number;
+            /** Format: double */
+            answered: number | null;
+            /** Format: double */
+            best: number | null;
         };
         TokenMatch: {
             token: string;
@@ -4634,6 +5303,13 @@ export interface components {
             document: number;
             text: string;
         };
+        /**
+         * @description * `` - not used
+         *     * `shadow` - asked beside
+         *     * `split` - answers a share of the keys
+         * @enum {string}
+         */
+        UseEnum: "shadow" | "split";
         /** @description Chunks on the two principal axes, as columns. */
         VectorMap: {
             /** @description Share of the variance along each axis. */
@@ -4656,6 +5332,38 @@ export interface components {
             corrections_lost: components["schemas"]["Correction"][];
             /** Format: date-time */
             made_at: string;
+        };
+        VersionFigures: {
+            id: number;
+            recipe: string;
+            asked: number;
+            up: number;
+            down: number;
+            /** @description The share that liked it, and its interval; or nothing. */
+            liked: number[];
+            /** Format: double */
+            median: number | null;
+        };
+        /** @description As parameters of an address, or among the fields of a typed question. */
+        Wanted: {
+            /** @description Conditions on what may be found. */
+            only?: string;
+            /** @description Search terms instead of the recipe's, between commas, each with a weight after it unless it is 1. */
+            words?: string;
+            /** @description Other wordings. */
+            wording?: string[];
+            /** @description Terms, between commas, that branches which add some leave out. */
+            without?: string;
+            question: string;
+            /** @description Passages at most; the recipe's own k. */
+            k?: number;
+            /** @description Tokens at most; the recipe's own budget. */
+            budget_tokens?: number;
+            /**
+             * @description Whether to tell all that was done, stage by stage.
+             * @default false
+             */
+            trace: boolean;
         };
         WhyNot: {
             chunk: number;
@@ -7207,6 +7915,571 @@ export interface operations {
             503: components["responses"]["Problem503"];
         };
     };
+    published: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    publish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Publish"];
+                "multipart/form-data": components["schemas"]["Publish"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    publishedOne: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    takeDown: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    keepQuestions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedKeep"];
+                "multipart/form-data": components["schemas"]["PatchedKeep"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    tryPublished: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerWanted"];
+                "multipart/form-data": components["schemas"]["AnswerWanted"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServedAnswer"];
+                    "text/event-stream": string;
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    putBeside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BesideGiven"];
+                "multipart/form-data": components["schemas"]["BesideGiven"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedFigures: {
+        parameters: {
+            query?: {
+                /** @description 1, 24 or 168; 24 where it is left out. */
+                hours?: number;
+            };
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Figures"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    makeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKey"];
+                "multipart/form-data": components["schemas"]["NewKey"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    takeKeyBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: number;
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    questionsFromUse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToLabel"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    takeQuestionsFromUse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+                "multipart/form-data": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ReleaseGiven"];
+                "multipart/form-data": components["schemas"]["ReleaseGiven"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    sayOfAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Feedback"];
+                "multipart/form-data": components["schemas"]["Feedback"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
     questionCoverage: {
         parameters: {
             query?: {
@@ -9678,6 +10951,296 @@ export interface operations {
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerWanted"];
+                "multipart/form-data": components["schemas"]["AnswerWanted"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServedAnswer"];
+                    "text/event-stream": string;
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedDocuments: {
+        parameters: {
+            query?: {
+                /** @description Only documents after this one, by its id. */
+                after?: number;
+                /** @description At most so many; 1000 where it is left out. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listed"][];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedDocument: {
+        parameters: {
+            query?: {
+                /** @description A section by its index; all of the document without it. */
+                section?: number;
+            };
+            header?: never;
+            path: {
+                document: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Read"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedFeedback: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Feedback"];
+                "multipart/form-data": components["schemas"]["Feedback"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedHealth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/openmetrics-text": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wanted"];
+                "multipart/form-data": components["schemas"]["Wanted"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             500: components["responses"]["Problem500"];
             503: components["responses"]["Problem503"];
         };

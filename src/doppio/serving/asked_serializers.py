@@ -1,0 +1,113 @@
+"""What assistants send and get."""
+
+from rest_framework import serializers as s
+
+from doppio.core.question.reading import Beside
+from doppio.serving.asking import Wanted
+from doppio.stages.asked.beside import BesideSerializer, beside_of
+
+LONGEST = 2000
+
+
+class WantedSerializer(BesideSerializer):
+    question = s.CharField(max_length=LONGEST)
+    k = s.IntegerField(required=False, min_value=1, max_value=100, help_text="Passages at most; the recipe's own k.")
+    budget_tokens = s.IntegerField(
+        required=False, min_value=1, max_value=1_000_000, help_text="Tokens at most; the recipe's own budget."
+    )
+    trace = s.BooleanField(default=False, help_text="Whether to tell all that was done, stage by stage.")
+
+    @property
+    def wanted(self) -> Wanted:
+        values = self.validated_data
+        beside: Beside = beside_of(values)
+        return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"))
+
+
+class AnswerWantedSerializer(WantedSerializer):
+    stream = s.BooleanField(default=False, help_text="Whether to tell it as it grows, as server-sent events.")
+
+
+class AnsweringVersionSerializer(s.Serializer):
+    name = s.CharField()
+    version = s.IntegerField()
+
+
+class PassageSerializer(s.Serializer):
+    """A passage with its citation; offsets count code points of the document's text."""
+
+    number = s.IntegerField(help_text="Its place in the context, from 1; answers cite it by this.")
+    document = s.IntegerField()
+    title = s.CharField()
+    section = s.ListField(child=s.CharField())
+    page = s.IntegerField(help_text="0 where the document has no pages.")
+    lines = s.ListField(child=s.IntegerField())
+    link = s.CharField(allow_blank=True)
+    start = s.IntegerField()
+    end = s.IntegerField()
+    text = s.CharField()
+    carried = s.DictField(child=s.CharField())
+    score = s.FloatField(help_text="Of the best chunk in it; larger is better.")
+    likely = s.FloatField(allow_null=True, help_text="Probability that it answers, where a scorer says it.")
+
+
+class FoundSerializer(s.Serializer):
+    request = s.CharField(help_text="Its id, for feedback and logs.")
+    recipe = AnsweringVersionSerializer()
+    passages = PassageSerializer(many=True)
+    written = s.CharField(help_text="The passages as the recipe writes them for an assistant.")
+    tokens = s.IntegerField()
+    answered = s.FloatField(allow_null=True, help_text="Probability that the corpus answers at all.")
+    measure = s.CharField(help_text="What a score is, with its range.")
+    seconds = s.DictField(child=s.FloatField(), help_text="By stage; all is the whole question.")
+    trace = s.DictField(required=False)
+
+
+class SentenceSerializer(s.Serializer):
+    text = s.CharField()
+    cites = s.ListField(child=s.IntegerField(), help_text="Numbers of passages.")
+
+
+class ServedAnswerSerializer(FoundSerializer):
+    sentences = SentenceSerializer(many=True)
+    silent = s.CharField(allow_blank=True, help_text="Why nothing was answered; empty where something was.")
+
+
+class FeedbackSerializer(s.Serializer):
+    request = s.CharField(max_length=32)
+    thumb = s.ChoiceField(choices=[-1, 0, 1], required=False)
+    wrong = s.CharField(required=False, allow_blank=True, max_length=2000, help_text="What is wrong, in words.")
+    question = s.CharField(
+        required=False, allow_blank=True, max_length=LONGEST, help_text="Its words, where they are not kept here."
+    )
+
+
+class HealthSerializer(s.Serializer):
+    name = s.CharField()
+    recipe = AnsweringVersionSerializer()
+    answers = s.BooleanField(help_text="Whether it answers, or hands passages on.")
+    documents = s.IntegerField()
+    absent = s.IntegerField(help_text="Documents that changed and are not built yet.")
+
+
+class ListedSerializer(s.Serializer):
+    id = s.IntegerField()
+    name = s.CharField()
+    title = s.CharField()
+    words = s.IntegerField()
+    pages = s.IntegerField()
+
+
+class ReadSectionSerializer(s.Serializer):
+    index = s.IntegerField()
+    title = s.CharField()
+    level = s.IntegerField()
+    start = s.IntegerField()
+    end = s.IntegerField()
+
+
+class ReadSerializer(ListedSerializer):
+    sections = ReadSectionSerializer(many=True)
+    start = s.IntegerField()
+    end = s.IntegerField()
+    text = s.CharField(help_text="From start to end.")

@@ -1,0 +1,50 @@
+"""How assistants come in: by a key that they send with every request, and by nothing else."""
+
+from typing import Any
+
+from drf_spectacular.extensions import OpenApiAuthenticationExtension
+from rest_framework.authentication import BaseAuthentication
+from rest_framework.request import Request
+from rest_framework.views import APIView
+
+from doppio.serving.keys import count_use, key_of
+from doppio.serving.models import Key
+
+
+class ByKey(BaseAuthentication):
+    """Nobody is signed in by it: a key says what may be done, and each view looks at that."""
+
+    def authenticate(self, request: Request) -> None:
+        return None
+
+    def authenticate_header(self, request: Request) -> str:
+        return "Bearer"
+
+
+class ByKeyInSchema(OpenApiAuthenticationExtension):
+    """The key, as the schema tells it."""
+
+    target_class = ByKey
+    name = "assistantKey"
+
+    def get_security_definition(self, auto_schema: Any) -> dict[str, str]:
+        return {"type": "http", "scheme": "bearer", "description": "A key that was made on the Serve page."}
+
+
+class ServedView(APIView):
+    """What a key opens; `scopes` says what for, by method."""
+
+    # The gate lets a request pass that leads here: keys are looked at below.
+    for_visitors = True
+    authentication_classes = (ByKey,)
+    permission_classes = ()
+    scopes: dict[str, str] = {}
+    # Methods that count against the limits of the key.
+    counts: tuple[str, ...] = ()
+
+    def initial(self, request: Request, *args: Any, **kwargs: Any) -> None:
+        super().initial(request, *args, **kwargs)
+        if request.method in self.scopes:
+            self.key: Key = key_of(request, kwargs["name"], self.scopes[request.method])
+            if request.method in self.counts:
+                count_use(self.key)
