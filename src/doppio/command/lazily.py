@@ -35,6 +35,11 @@ COMMANDS = {
     ),
     "model": Lazy("models", "app", "Encoders and joint scorers that recipes can name."),
     "workspace": Lazy("workspace", "app", "A workspace as one file: export and import."),
+    "assistant": Lazy(
+        "assistant",
+        "assistant",
+        "Offer what is published as tools of a local assistant, over standard input and output.",
+    ),
     "stand-in": Lazy("stand_in", "stand_in", "Run an endpoint for what recipes can name, answered by this machine."),
 }
 MOST = 200

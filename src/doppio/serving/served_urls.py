@@ -12,4 +12,5 @@ urlpatterns = [
     path("documents", views.DocumentsView.as_view()),
     path("documents/<int:document>", views.DocumentView.as_view()),
     path("metrics", views.MetricsView.as_view()),
+    path("mcp", views.ProtocolView.as_view()),
 ]

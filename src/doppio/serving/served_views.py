@@ -6,7 +6,6 @@ from typing import Any
 
 from django.http import HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
-from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -14,7 +13,6 @@ from rest_framework.response import Response
 from doppio.core.errors import DoppioError
 from doppio.core.trace import AnswerTrace
 from doppio.jobs.turns import Busy
-from doppio.library.models import Document
 from doppio.library.problems import PROBLEM
 from doppio.recipes.opened import absent, pipelines
 from doppio.recipes.services import core_recipe
@@ -32,11 +30,12 @@ from doppio.serving.asking import Found, Wanted, answers, finish, search, senten
 from doppio.serving.doors import ServedView
 from doppio.serving.feedback import say
 from doppio.serving.models import Key, Published
+from doppio.serving.protocol import speak
+from doppio.serving.reading import MOST_LISTED, listed, read
 from doppio.serving.services import told
 from doppio.serving.watching import TYPE, watched
 
 SSE = "text/event-stream"
-MOST_LISTED = 1000
 
 
 class SearchView(ServedView):
@@ -186,14 +185,13 @@ class DocumentsView(ServedView):
     )  # fmt: skip
     def get(self, request: Request, name: str) -> Response:
         """What documents there are, by their ids."""
-        rows = self.key.published.workspace.documents.order_by("pk")
-        after, limit = request.query_params.get("after", ""), request.query_params.get("limit", "")
-        if after.isdecimal():
-            rows = rows.filter(pk__gt=int(after[:18]))
-        most = max(1, min(int(limit[:9]), MOST_LISTED)) if limit.isdecimal() else MOST_LISTED
-        fields = ("pk", "name", "title", "words", "pages")
+        after, limit = (request.query_params.get(name, "") for name in ("after", "limit"))
         return Response(
-            [dict(zip(("id", *fields[1:]), row, strict=True)) for row in rows.values_list(*fields)[:most]]
+            listed(
+                self.key.published,
+                int(after[:18]) if after.isdecimal() else 0,
+                int(limit[:9]) if limit.isdecimal() else MOST_LISTED,
+            )
         )
 
 
@@ -211,35 +209,6 @@ class DocumentView(ServedView):
         return Response(read(self.key.published, document, request.query_params.get("section", "")))
 
 
-def read(published: Published, number: int, section: str) -> dict[str, Any]:
-    """A document with its outline, and the text of a section or of all.
-
-    Raises
-    ------
-    DoppioError
-        If it has no such section.
-    """
-    found = get_object_or_404(Document.objects.prefetch_related("sections"), workspace=published.workspace, pk=number)
-    outline = [one for one in found.sections.all() if not one.dropped]
-    start, end = 0, len(found.text)
-    if section:
-        wanted = next((one for one in outline if str(one.index) == section), None)
-        if wanted is None:
-            raise DoppioError(f"section: {section!r} is none of this document; it has {len(outline)}")
-        start, end = wanted.start, wanted.end
-    return {
-        "id": found.pk, "name": found.name, "title": found.title, "words": found.words, "pages": found.pages,
-        "sections": [
-            {"index": one.index, "title": f"{one.number} {one.title}".strip(), "level": one.level,
-             "start": one.start, "end": one.end}
-            for one in outline
-        ],
-        "start": start,
-        "end": end,
-        "text": found.text[start:end],
-    }  # fmt: skip
-
-
 class MetricsView(ServedView):
     scopes = {"GET": Key.WATCH}
 
@@ -249,3 +218,16 @@ class MetricsView(ServedView):
     def get(self, request: Request, name: str) -> HttpResponse:
         """Figures of this installation as OpenMetrics text."""
         return HttpResponse(watched.told(), content_type=TYPE)
+
+
+class ProtocolView(ServedView):
+    """The Model Context Protocol; its messages are its own and are not told in the schema."""
+
+    scopes = {"GET": Key.SEARCH, "POST": Key.SEARCH, "DELETE": Key.SEARCH}
+    schema = None
+
+    def get(self, request: Request, name: str) -> HttpResponse:
+        """Nothing is sent on its own: the SDK says so."""
+        return speak(request._request, self.key)
+
+    post = delete = get

@@ -5,6 +5,7 @@ import { useWorkspaces } from "../api/queries";
 import { Begin } from "../begin/Begin";
 import { History } from "../history/History";
 import { QuestionsPage } from "../sets/QuestionsPage";
+import { ServePage } from "../serve/ServePage";
 import { StageView } from "../stages/StageView";
 import { TrialsPage } from "../trials/TrialsPage";
 import { MakeFirst } from "../workspaces/MakeFirst";
@@ -51,6 +52,7 @@ function Opened({ workspace }: { workspace: Workspace }) {
             <Route path="/line/:stage" element={<StageView />} />
             <Route path="/questions/:part?/:pool?" element={<QuestionsPage />} />
             <Route path="/trials/:part?/:number?" element={<TrialsPage />} />
+            <Route path="/serve/:part?" element={<ServePage />} />
             <Route path="/history" element={<History />} />
             <Route
               path="*"

@@ -51,7 +51,8 @@ function Frame() {
   const onBegin = path.startsWith("/begin");
   const onQuestions = path.startsWith("/questions");
   const onHistory = path.startsWith("/history");
-  const apart = onTrials || onBegin || onQuestions || onHistory;
+  const onServe = path.startsWith("/serve");
+  const apart = onTrials || onBegin || onQuestions || onHistory || onServe;
   const mayEdit = useMay("editor");
   const stage = useStage();
   useReachable();
@@ -68,9 +69,11 @@ function Frame() {
                 ? "Questions"
                 : onHistory
                   ? "History"
-                  : stage
-                    ? TITLES[stage]
-                    : "Line"}{" "}
+                  : onServe
+                    ? "Serve"
+                    : stage
+                      ? TITLES[stage]
+                      : "Line"}{" "}
           of {name}
         </h1>
         <NavLink className="name" to="/line/fused">
@@ -106,6 +109,7 @@ function Frame() {
                 </span>
               )}
             </NavLink>
+            <NavLink to="/serve">Serve</NavLink>
           </nav>
           <Button
             size="sm"

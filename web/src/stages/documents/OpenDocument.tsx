@@ -1,6 +1,7 @@
 // One document: its text with answers marked, outline, search, pages as pictures, metadata and versions.
 import { useMemo, useRef, useState } from "react";
 import { Button, Form } from "react-bootstrap";
+import { useSearchParams } from "react-router";
 import type { DocumentText } from "../../api/client";
 import { useCorrectOutline } from "./api";
 import { useDocumentView } from "../../api/queries";
@@ -18,7 +19,8 @@ export function OpenDocument({ document }: { document: DocumentText }) {
   const [words, setWords] = useState("");
   const [at, setAt] = useState(0);
   const [side, setSide] = useState<"outline" | "page">("outline");
-  const [offset, setOffset] = useState(0);
+  const cited = useCited(document.id);
+  const [offset, setOffset] = useState(cited?.start ?? 0);
   const [seen, setSeen] = useState(0);
   const points = useMemo(() => codePoints(document.text), [document.text]);
   const found = useMemo(() => findAll(points, words), [points, words]);
@@ -29,9 +31,10 @@ export function OpenDocument({ document }: { document: DocumentText }) {
       ...answers.flatMap<MarkedRange>(({ start, end }) =>
         start === null || end === null ? [] : [{ start, end, kind: "answer" }],
       ),
+      ...(cited ? [{ ...cited, kind: "focus" as const }] : []),
       ...found.map<MarkedRange>((range) => ({ ...range, kind: range === here ? "here" : "found" })),
     ],
-    [answers, found, here],
+    [answers, found, here, cited],
   );
   const dropped = document.sections.filter((section) => section.dropped);
   const move = (by: number) => found.length && setAt((at + by + found.length) % found.length);
@@ -93,6 +96,17 @@ export function OpenDocument({ document }: { document: DocumentText }) {
         )}
       </div>
     </div>
+  );
+}
+
+/** The range that an address points at, as citations do. */
+function useCited(document: number): { start: number; end: number } | null {
+  const [parameters] = useSearchParams();
+  const [from, to] = [parameters.get("from"), parameters.get("to")];
+  const here = parameters.get("doc") === String(document);
+  return useMemo(
+    () => (here && from && to ? { start: Number(from), end: Number(to) } : null),
+    [here, from, to],
   );
 }
 
