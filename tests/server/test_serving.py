@@ -1,12 +1,18 @@
 """What is served: names, keys and their limits, versions that take over, what is kept, and what people say of it."""
 
+import gzip
 import json
+import threading
 from datetime import timedelta
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from unittest import mock
 
 from django.contrib.auth.models import User
 from django.test import TransactionTestCase
 from django.utils import timezone
+from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
+from opentelemetry.sdk.trace.export import SimpleSpanProcessor
+from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
 
 from doppio.jobs.sweep import tidy
 from doppio.library.models import Event, Membership, Role
@@ -15,6 +21,7 @@ from doppio.recipes.services import save_recipe
 from doppio.serving.figures import interval
 from doppio.serving.models import Key, Published, Served, Use
 from doppio.serving.recording import recorder
+from doppio.serving.tracing import Tracing
 from doppio.serving.versions import Versions, versions
 from doppio.serving.watching import watched
 from tests.core.corpus import recipe
@@ -392,3 +399,52 @@ class Intervals(TransactionTestCase):
         self.assertEqual((share, low, high), (0.8, 0.4902, 0.9433))
         self.assertEqual(interval(0, 0), [])
         self.assertEqual(interval(0, 5)[1], 0.0)
+
+
+class Traces(TransactionTestCase):
+    def test_a_question_is_a_span_with_one_for_each_stage(self):
+        kept = InMemorySpanExporter()
+        traced = Tracing(SimpleSpanProcessor(kept))
+        parent = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"
+        seconds = {"encode question": 0.01, "sparse": 0.02, "fused": 0.001, "all": 0.04}
+        traced.question("desk", "search", "ab12", "two-branch v3", seconds, 4, {"Traceparent": parent})
+        *stages, whole = sorted(
+            kept.get_finished_spans(), key=lambda span: (span.name.startswith("doppio"), span.start_time)
+        )
+        self.assertEqual([span.name for span in stages], ["encode question", "sparse", "fused"])
+        self.assertEqual(f"{whole.context.trace_id:032x}", parent[3:35])
+        self.assertEqual(f"{whole.parent.span_id:016x}", parent[36:52])
+        self.assertEqual(whole.attributes["doppio.request"], "ab12")
+        self.assertAlmostEqual((whole.end_time - whole.start_time) / 1e9, 0.04, places=6)
+        for span in stages:
+            self.assertEqual(span.parent.span_id, whole.context.span_id)
+            self.assertAlmostEqual((span.end_time - span.start_time) / 1e9, seconds[span.name], places=6)
+
+    def test_traces_are_sent_where_the_standard_variable_says(self):
+        got = []
+
+        class Collector(BaseHTTPRequestHandler):
+            def do_POST(self):
+                body = self.rfile.read(int(self.headers["Content-Length"]))
+                body = gzip.decompress(body) if self.headers.get("Content-Encoding") == "gzip" else body
+                got.append((self.path, ExportTraceServiceRequest.FromString(body)))
+                self.send_response(200)
+                self.end_headers()
+
+            def log_message(self, *_):
+                pass
+
+        with ThreadingHTTPServer(("127.0.0.1", 0), Collector) as server:
+            threading.Thread(target=server.serve_forever, daemon=True).start()
+            where = {"OTEL_EXPORTER_OTLP_ENDPOINT": f"http://127.0.0.1:{server.server_port}"}
+            self.assertFalse(Tracing().wanted)
+            with mock.patch.dict("os.environ", where):
+                traced = Tracing()
+                traced.question("desk", "search", "ab12", "two-branch v3", {"fused": 0.1, "all": 0.2}, 4, {})
+                traced._tracer.span_processor.force_flush()
+                traced._tracer.span_processor.shutdown()
+            server.shutdown()
+        [(path, sent)] = got
+        self.assertEqual(path, "/v1/traces")
+        spans = sent.resource_spans[0].scope_spans[0].spans
+        self.assertEqual({span.name for span in spans}, {"fused", "doppio search"})

@@ -21,7 +21,8 @@ class WantedSerializer(BesideSerializer):
     def wanted(self) -> Wanted:
         values = self.validated_data
         beside: Beside = beside_of(values)
-        return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"))
+        sent = self.context.get("sent", {})
+        return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"), sent)
 
 
 class AnswerWantedSerializer(WantedSerializer):

@@ -4,9 +4,9 @@ import logging
 import secrets
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from django.db import connection
@@ -27,6 +27,7 @@ from doppio.recipes.services import core_recipe
 from doppio.serving.models import Key, Published
 from doppio.serving.recording import recorder
 from doppio.serving.services import told
+from doppio.serving.tracing import tracing
 from doppio.serving.versions import versions
 from doppio.serving.watching import watched
 from doppio.stages.asked.handed import handed_body
@@ -45,12 +46,14 @@ class Wanted:
     """What is asked.
 
     k, budget : instead of the recipe's own; None where they are these
+    sent : headers of the request, which may name a trace that it belongs to
     """
 
     question: str
     beside: Beside
     k: int | None = None
     budget: int | None = None
+    sent: Mapping[str, str] = field(default_factory=dict, repr=False)
 
 
 @dataclass(frozen=True)
@@ -154,7 +157,14 @@ def finish(
         seconds=seconds, pieces=len(found.handed["pieces"]), best=found.best, answered=found.trace.answered,
         failed="" if answer is None or answer.sentences else f"silent: {answer.silent}"[:300],
     )  # fmt: skip
-    watched.served(published.name, kind, seconds, bool(found.handed["pieces"]))
+    pieces = len(found.handed["pieces"])
+    watched.served(published.name, kind, seconds, pieces > 0)
+    tracing.question(published.name, kind, found.request, told(found.recipe), seconds, pieces, wanted.sent)
+    log.info(
+        "%s v%s answered %s", found.recipe.name, found.recipe.version, found.request,
+        extra={"about": {"id": found.request, "name": published.name, "key": key and key.pk, "pieces": pieces,
+                         "seconds": seconds["all"]}},
+    )  # fmt: skip
     # Drawn by the request, so that whoever looks it up knows whether it was.
     drawn = int(found.request[:8], 16) / 2**32 < published.share
     if drawn and published.use == Published.SHADOW and published.second is not None:

@@ -7,6 +7,9 @@ from typing import Any
 import numpy as np
 from django.utils import timezone
 
+from doppio.core.pipeline import ANSWER
+from doppio.core.searching import ENCODE
+from doppio.core.trace import CONTEXT, FUSED, RERANKED
 from doppio.recipes.models import RecipeVersion
 from doppio.serving.models import Published, Served
 from doppio.serving.services import told
@@ -14,7 +17,10 @@ from doppio.serving.services import told
 # Rows that figures are made of; of more, the latest.
 MOST_ROWS = 20_000
 BUCKETS = 48
+LOW = 4
 QUANTILES = {"median": 50, "p95": 95, "p99": 99}
+# Steps before and after the branches, which may be called anything.
+FIRST, LATE = ENCODE, (FUSED, RERANKED, CONTEXT, ANSWER, "all")
 COLUMNS = ("at", "seconds", "pieces", "failed", "recipe_id", "thumb", "wrong", "beside", "key_id", "kind")
 
 
@@ -52,7 +58,8 @@ def _stages(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     for row in rows:
         for stage, took in row["seconds"].items():
             times[stage].append(took)
-    order = sorted(times, key=lambda stage: stage == "all")
+    # Branches come between what is before and after them, in the order of their names.
+    order = sorted(times, key=lambda stage: (LATE.index(stage) if stage in LATE else -1, stage != FIRST, stage))
     return [
         {
             "stage": stage,
@@ -115,12 +122,15 @@ def _beside(rows: list[dict[str, Any]]) -> dict[str, Any] | None:
 
 def to_label(published: Published, most: int = 50) -> list[dict[str, Any]]:
     """Questions whose words are kept and that nobody took yet, those first that speak most for a label."""
-    rows = published.served.filter(taken=False).exclude(question="").order_by("-at")[:MOST_ROWS]
+    rows = list(published.served.filter(taken=False).exclude(question="").order_by("-at")[:MOST_ROWS])
+    # Of those that nothing else speaks against, the lowest quarter.
+    low = sorted(_low(row) for row in rows if _why(row)[0] == LOW)
+    highest = low[(len(low) - 1) // 4] if low else 0.0
     seen: set[str] = set()
     found = []
     for row in rows:
         why = _why(row)
-        if row.question in seen:
+        if row.question in seen or (why[0] == LOW and _low(row) > highest):
             continue
         seen.add(row.question)
         found.append((why[0], _low(row), row, why[1]))
@@ -143,7 +153,7 @@ def _why(row: Served) -> tuple[int, str]:
         return 2, "not answered"
     if not row.pieces:
         return 3, "nothing found"
-    return 4, "low score"
+    return LOW, "low score"
 
 
 def _low(row: Served) -> float:

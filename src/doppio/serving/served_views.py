@@ -47,7 +47,7 @@ class SearchView(ServedView):
     )  # fmt: skip
     def post(self, request: Request, name: str) -> Response:
         """Passages for a question, with their citations."""
-        given = WantedSerializer(data=request.data)
+        given = WantedSerializer(data=request.data, context={"sent": request.headers})
         given.is_valid(raise_exception=True)
         found = search(self.key.published, self.key, given.wanted)
         return answered(found, traced(found, given.validated_data["trace"]))
@@ -70,7 +70,7 @@ class AnswerView(ServedView):
     )  # fmt: skip
     def post(self, request: Request, name: str) -> HttpResponseBase:
         """An answer with the passages that it cites, whole or as it grows."""
-        given = AnswerWantedSerializer(data=request.data)
+        given = AnswerWantedSerializer(data=request.data, context={"sent": request.headers})
         given.is_valid(raise_exception=True)
         return answer_to(
             self.key.published, self.key, given.wanted, stream=given.validated_data["stream"],

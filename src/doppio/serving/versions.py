@@ -19,6 +19,7 @@ log = logging.getLogger(__name__)
 # Seconds between two looks at what is published, and until a process that says nothing is held to have ended.
 LOOK_EVERY, SILENT_FOR = 1.0, 15.0
 WARMING = "warm up"
+RUN = secrets.token_hex(4)
 
 
 class Versions:
@@ -32,7 +33,11 @@ class Versions:
         self._warm: set[int] = set()
         self._lock = threading.Lock()
         self.looked_after = False
-        self.process = f"{os.getpid()}-{secrets.token_hex(4)}"
+
+    @property
+    def process(self) -> str:
+        """This process: forked ones are told apart, and from those of an earlier run."""
+        return f"{os.getpid()}-{RUN}"
 
     def of(self, published: Published) -> RecipeVersion:
         """The version that answers here now."""

@@ -10,7 +10,8 @@ HIDDEN = r"\1[secret]"
 
 
 class JsonLines(logging.Formatter):
-    """Time, level, logger and message of a record, who asked for what where that is known, and the traceback."""
+    """Time, level, logger and message of a record, what it says more of itself, who asked for what, and the
+    traceback, where these are known."""
 
     def format(self, record: logging.LogRecord) -> str:
         found: dict[str, Any] = {
@@ -19,6 +20,7 @@ class JsonLines(logging.Formatter):
             "from": record.name,
             "message": record.getMessage(),
         }
+        found |= getattr(record, "about", {})
         request = getattr(record, "request", None)
         if request is not None and hasattr(request, "method"):
             found["request"] = f"{request.method} {request.path}"

@@ -2,6 +2,7 @@
 import { useState, type FormEvent } from "react";
 import { Button } from "react-bootstrap";
 import { useMay } from "../shell/workspace";
+import { Examples } from "./Examples";
 import { useMakeKey, useTakeKeyBack, type Key, type MadeKey, type Published } from "./api";
 
 const SCOPES: [Key["scopes"][number], string][] = [
@@ -16,7 +17,7 @@ export function Keys({ published }: { published: Published }) {
   const own = useMay("owner");
   const [made, setMade] = useState<MadeKey | null>(null);
   return (
-    <section className="keys" aria-label="Keys">
+    <section className="served-keys" aria-label="Keys">
       {made && <Secret made={made} close={() => setMade(null)} />}
       {published.keys.length > 0 ? (
         <table className="table table-sm small-text num">
@@ -29,7 +30,9 @@ export function Keys({ published }: { published: Published }) {
               <th className="text-end">today</th>
               <th className="text-end">7 days</th>
               <th className="text-end">refused</th>
-              <th />
+              <th>
+                <span className="visually-hidden">take back</span>
+              </th>
             </tr>
           </thead>
           <tbody>
@@ -44,6 +47,7 @@ export function Keys({ published }: { published: Published }) {
         </p>
       )}
       {own && <NewKey published={published} made={setMade} />}
+      <Examples published={published} />
     </section>
   );
 }

@@ -53,7 +53,10 @@ function Chosen({ list }: { list: Published[] }) {
         {PARTS.map(([name, title]) => (
           <NavLink
             key={name}
-            to={{ pathname: name === "watch" ? "/serve" : `/serve/${name}`, search: `name=${chosen.name}` }}
+            to={{
+              pathname: name === "watch" ? "/serving" : `/serving/${name}`,
+              search: `name=${chosen.name}`,
+            }}
             className={part === name ? "active" : ""}
             end={name === "watch"}
           >

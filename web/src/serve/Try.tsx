@@ -13,7 +13,9 @@ export function Try({ published }: { published: Published }) {
   const end = useRef<HTMLDivElement>(null);
   const busy = exchanges.some(({ ended }) => ended === null);
   const count = exchanges.length;
-  useEffect(() => end.current?.scrollIntoView({ block: "nearest" }), [count]);
+  useEffect(() => {
+    end.current?.scrollIntoView({ block: "nearest" });
+  }, [count]);
   const send = (event: FormEvent) => {
     event.preventDefault();
     const text = question.trim();
@@ -25,7 +27,7 @@ export function Try({ published }: { published: Published }) {
     );
   };
   return (
-    <section className="try" aria-label="Try it">
+    <section className="talk-page" aria-label="Try it">
       <div className="talk" aria-live="polite">
         {exchanges.length === 0 && (
           <p className="soft talk-empty">

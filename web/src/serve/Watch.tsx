@@ -73,7 +73,7 @@ function Told({ figures }: { figures: Figures }) {
           <Load figures={figures} />
         </div>
         <div>
-          <h3>Time by stage, milliseconds; shorter is better</h3>
+          <h3>Time by stage: median · 95th · 99th of 100; shorter is better</h3>
           <Times figures={figures} />
         </div>
       </div>
@@ -141,6 +141,7 @@ function Load({ figures }: { figures: Figures }) {
 }
 
 const TONES: Record<string, string> = {
+  "encode question": "var(--soft)",
   fused: "var(--fused)",
   reranked: "var(--reranked)",
   context: "var(--context)",
@@ -152,7 +153,7 @@ const ROW = 21;
 function Times({ figures }: { figures: Figures }) {
   const rows = figures.stages;
   const most = Math.max(...rows.map(({ p99 }) => p99), 1e-3);
-  const x = scaleLinear().domain([0, most]).range([0, 300]);
+  const x = scaleLinear().domain([0, most]).range([0, 270]);
   const high = rows.length * ROW + 4;
   return (
     <svg className="times" viewBox={`0 0 520 ${high}`} role="img" aria-label="Times by stage">

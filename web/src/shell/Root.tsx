@@ -52,7 +52,7 @@ function Opened({ workspace }: { workspace: Workspace }) {
             <Route path="/line/:stage" element={<StageView />} />
             <Route path="/questions/:part?/:pool?" element={<QuestionsPage />} />
             <Route path="/trials/:part?/:number?" element={<TrialsPage />} />
-            <Route path="/serve/:part?" element={<ServePage />} />
+            <Route path="/serving/:part?" element={<ServePage />} />
             <Route path="/history" element={<History />} />
             <Route
               path="*"

@@ -51,7 +51,7 @@ function Frame() {
   const onBegin = path.startsWith("/begin");
   const onQuestions = path.startsWith("/questions");
   const onHistory = path.startsWith("/history");
-  const onServe = path.startsWith("/serve");
+  const onServe = path.startsWith("/serving");
   const apart = onTrials || onBegin || onQuestions || onHistory || onServe;
   const mayEdit = useMay("editor");
   const stage = useStage();
@@ -109,7 +109,7 @@ function Frame() {
                 </span>
               )}
             </NavLink>
-            <NavLink to="/serve">Serve</NavLink>
+            <NavLink to="/serving">Serve</NavLink>
           </nav>
           <Button
             size="sm"
