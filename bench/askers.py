@@ -14,6 +14,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 import numpy as np
@@ -31,8 +32,10 @@ def sign_in(link: str) -> dict[str, str]:
     return {"Cookie": cookies, "X-CSRFToken": session["token"], "Content-Type": "application/json"}
 
 
-def ask_for(seconds: float, askers: int, url: str, headers: dict, questions: list[str], recipe: int | None) -> dict:
-    """Have so many ask at once for so long."""
+def ask_for(
+    seconds: float, askers: int, url: str, headers: dict, questions: list[str], body_of: Callable[[str], dict]
+) -> dict:
+    """Have so many ask at once for so long; `body_of` says what is sent for a question."""
     end = time.monotonic() + seconds
     took: list[float] = []
     told, wrong = [0], [0]
@@ -43,7 +46,7 @@ def ask_for(seconds: float, askers: int, url: str, headers: dict, questions: lis
         while time.monotonic() < end:
             with lock:
                 text = next(texts)
-            body = json.dumps({"text": text, **({"recipe": recipe} if recipe else {})}).encode()
+            body = json.dumps(body_of(text)).encode()
             begun = time.monotonic()
             try:
                 with urllib.request.urlopen(urllib.request.Request(url, body, headers), timeout=120) as answer:
@@ -87,9 +90,13 @@ def main() -> None:
     wanted = [row for row in recipes if row["in_force"] or row["name"] == "sparse alone"]
     for row in [row for row in recipes if row["id"] == chosen.recipe] or wanted:
         print(f"{row['name']} v{row['version']}")
-        ask_for(2, 1, f"{root}/{place}/ask", headers, questions, row["id"])
+
+        def body_of(text: str, recipe: int = row["id"]) -> dict:
+            return {"text": text, "recipe": recipe}
+
+        ask_for(2, 1, f"{root}/{place}/ask", headers, questions, body_of)
         for askers in chosen.askers:
-            found = ask_for(chosen.seconds, askers, f"{root}/{place}/ask", headers, questions, row["id"])
+            found = ask_for(chosen.seconds, askers, f"{root}/{place}/ask", headers, questions, body_of)
             print(
                 f"  {askers:3} at once: {found['rate']:6.1f} answers a second, median {found['median']:.3f} s, "
                 f"95 % within {found['p95']:.3f} s; told to come back {found['told']}, failed {found['wrong']}"

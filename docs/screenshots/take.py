@@ -22,13 +22,11 @@ VIEWS = {
     "fused-pinned": ("/line/fused", PINNED),
     "documents": ("/line/documents", None),
     "chunks": ("/line/chunks", None),
-    "chunks-pinned": ("/line/chunks", "What has to be checked before a line opens in the morning?"),
     "sparse-analysis": ("/line/sparse", None),
     "sparse-pinned": ("/line/sparse", "My puppy panics in moving vehicles, any advice?"),
     "dense-speed": ("/line/dense", None),
     "reranked": ("/line/reranked", None),
     "reranked-fit": ("/line/reranked", None),
-    "reranked-pinned": ("/line/reranked", PINNED),
     "context-pinned": ("/line/context", "What does alarm E-417 mean?"),
     "trials": ("/trials", None),
     "sweeps": ("/trials/sweeps", None),
@@ -38,6 +36,8 @@ VIEWS = {
     "labelling": ("/line/documents", PINNED),
     "suggested": ("/questions/suggested", None),
     "judging": ("/questions/judging", None),
+    "serve-watch": ("/serving", None),
+    "serve-try": ("/serving/try", None),
 }
 # Views that show what the recipe in force does not have; each under another one, which is measured by then.
 UNDER = {"sparse-pinned": "three-branch", "context-pinned": "three-branch"}
@@ -166,6 +166,46 @@ def gate(driver, wait) -> None:
     wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".gate .course"))
 
 
+# A recipe that answers is published, asked the labelled questions, and liked four times of five.
+SERVED = """
+const [name, many, done] = arguments;
+const asked = (path, more) => fetch("/api/" + path, more).then((answer) => answer.json());
+(async () => {
+  const [space] = await asked("workspaces");
+  const at = `workspaces/${space.id}/published`;
+  const headers = { "X-CSRFToken": (await asked("session")).token, "Content-Type": "application/json" };
+  const post = (path, body) => fetch("/api/" + path, { method: "POST", headers, body: JSON.stringify(body) });
+  let [made] = await asked(at);
+  if (!made) {
+    const recipe = (await asked(`workspaces/${space.id}/recipes`)).find((one) => one.name === name);
+    made = await (await post(at, { name: "service-desk", recipe: recipe.id })).json();
+    const questions = (await asked(`workspaces/${space.id}/questions`)).slice(0, many);
+    for (const [place, { text }] of questions.entries()) {
+      const found = await (await post(`${at}/${made.id}/ask`, { question: text })).json();
+      await post(`${at}/${made.id}/say`, { request: found.request, thumb: place % 5 ? 1 : -1 });
+    }
+  }
+})().then(() => done(true));
+"""
+
+
+def served(driver, wait) -> None:
+    """Publish a recipe and have it asked, where nothing is served yet."""
+    driver.set_script_timeout(300)
+    driver.execute_async_script(SERVED, "three-branch", 60)
+    driver.refresh()
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".served-head"))
+
+
+def talk(driver, wait) -> None:
+    """Ask what is published two questions."""
+    for text in ("What does alarm E-417 mean?", "Who has to be told when a cabin is evacuated?"):
+        typed = wait.until(lambda d: d.find_element(By.CSS_SELECTOR, ".talk-ask input"))
+        before = len(driver.find_elements(By.CSS_SELECTOR, ".opinion"))
+        typed.send_keys(text, Keys.ENTER)
+        wait.until(lambda d, before=before: len(d.find_elements(By.CSS_SELECTOR, ".opinion")) > before)
+
+
 def branch(name: str):
     """A step that looks at a branch by its id."""
 
@@ -186,6 +226,8 @@ STEPS = {
     "judging": (judge,),
     "sweeps": (sweep,),
     "gates": (gate,),
+    "serve-watch": (served,),
+    "serve-try": (served, talk),
 }
 
 

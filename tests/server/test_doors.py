@@ -249,6 +249,18 @@ class Turn(SimpleTestCase):
         self.assertEqual((refused.exception.status_code, refused.exception.wait), (429, 20))
         self.assertLess(refused.exception.wait, LONGEST_WAIT)
 
+    def test_who_cannot_wait_so_long_is_told_at_once(self):
+        now = [0.0]
+        turns = Turns(1, 8, lambda: now[0])
+        with turns.turn():
+            now[0] += 5
+        with turns.turn(), self.assertRaises(Busy) as refused, turns.turn(4.9):
+            self.fail("there is no time to wait")
+        self.assertEqual(refused.exception.wait, 5)
+        # One that is free is taken, however little time there is.
+        with turns.turn(0.001):
+            pass
+
     def test_short_turns_are_waited_for_however_many(self):
         turns = Turns(1, 0)
         for _ in range(3):

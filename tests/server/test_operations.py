@@ -8,11 +8,14 @@ from typing import Any
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from django.test import Client, TransactionTestCase
+from django.utils import timezone
 
 from doppio.library.carrying import pack
 from doppio.library.models import Event
 from doppio.questions.models import AnswerSpan
+from doppio.questions.writing import write_question
 from doppio.recipes.services import save_recipe
+from doppio.serving.models import Published, Served
 from tests.core.corpus import recipe
 from tests.core.made_files import make_pdf
 from tests.server.told import mistakes, operations
@@ -211,6 +214,15 @@ class Operations(TransactionTestCase):
         self.call("sayOfAnswer", {"request": asked["request"], "thumb": 1}, published=made)
         self.call("servedFigures", published=made)
         self.call("questionsFromUse", published=made)
+        published = Published.objects.get()
+        Served.objects.bulk_create(
+            Served(published=published, request=str(n), recipe=self.saved, kind="search", question=f"wind {n}",
+                   at=timezone.now())
+            for n in range(12)
+        )  # fmt: skip
+        for n in range(8):
+            write_question(self.workspace, f"When does line {n} open?")
+        self.call("strangers", published=made)
         self.call("takeQuestionsFromUse", {"requests": [asked["request"]]}, published=made)
         self.assistant(secret)
         other = save_recipe(self.workspace, recipe(select={"k": 1}).body)

@@ -174,8 +174,9 @@ class Serving(TransactionTestCase):
         made.save()
         self.assertEqual(here.of(made), self.recipe)
         self.assertEqual(made.opened.get().recipe, self.recipe)
-        with mock.patch("doppio.serving.versions.pipelines.get", side_effect=FileNotFoundError):
-            self.assertRaises(FileNotFoundError, here.look)
+        gone = mock.patch("doppio.serving.versions.pipelines.get", side_effect=FileNotFoundError)
+        with gone, self.assertLogs("doppio.serving.versions", "WARNING"):
+            here.look()
         self.assertEqual(here.of(made), self.recipe)
         here.look()
         self.assertEqual(here.of(made), other)
@@ -241,6 +242,13 @@ class Serving(TransactionTestCase):
         Served.objects.update(at=timezone.now() - timedelta(days=91))
         tidy(timezone.now())
         self.assertEqual(Served.objects.count(), 0)
+
+    def test_of_very_many_figures_the_latest_are_kept(self):
+        secret = self.key(self.publish())
+        latest = [self.ask(secret).json()["request"] for _ in range(3)]
+        with mock.patch("doppio.serving.keeping.MOST_FIGURES", 2):
+            tidy(timezone.now())
+        self.assertEqual(set(Served.objects.values_list("request", flat=True)), set(latest[1:]))
 
     def test_a_rule_that_runs_away_keeps_nothing(self):
         from doppio.serving.redaction import redacted
@@ -341,6 +349,8 @@ class Serving(TransactionTestCase):
         after.removed_at = timezone.now()
         after.save()
         self.ask(secret, status=401)
+        tidy(timezone.now() + timedelta(days=8))
+        self.assertEqual((Published.objects.count(), Key.objects.count()), (0, 0))
 
     def test_what_cannot_be_written_waits(self):
         made = Published.objects.get(pk=self.publish()["id"])

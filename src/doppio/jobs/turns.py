@@ -38,15 +38,20 @@ class Turns:
         self._usual = 0.0
 
     @contextmanager
-    def turn(self) -> Iterator[None]:
+    def turn(self, patience: float = LONGEST_WAIT) -> Iterator[None]:
         """A turn at the work, once it is due.
+
+        Parameters
+        ----------
+        patience : float
+            Seconds that are waited for it at most.
 
         Raises
         ------
         Busy
-            If too many wait already, or the turn does not come.
+            If too many wait already, or the turn does not come in time.
         """
-        self._wait()
+        self._wait(min(patience, LONGEST_WAIT))
         begun = self._clock()
         try:
             yield
@@ -57,18 +62,16 @@ class Turns:
                 self._working -= 1
                 self._changed.notify_all()
 
-    def _wait(self) -> None:
+    def _wait(self, patience: float) -> None:
         with self._changed:
             expected = self._usual * (len(self._line) + 1) / self.at_once
             free = not self._line and self._working < self.at_once
-            if not free and len(self._line) >= self.waiting and expected > SOON:
+            if not free and (expected > patience or (len(self._line) >= self.waiting and expected > SOON)):
                 raise Busy(expected)
             mine = object()
             self._line.append(mine)
             try:
-                due = self._changed.wait_for(
-                    lambda: self._line[0] is mine and self._working < self.at_once, LONGEST_WAIT
-                )
+                due = self._changed.wait_for(lambda: self._line[0] is mine and self._working < self.at_once, patience)
             finally:
                 self._line.remove(mine)
             if not due:

@@ -32,6 +32,8 @@ DATABASE = "doppio"
 # What of the application's takes longer has gone wrong; whoever migrates lifts the first.
 TIMEOUTS = {"statement_timeout": "120s", "lock_timeout": "30s", "idle_in_transaction_session_timeout": "300s"}
 FAR = Path("/var/lib/doppio")
+# A connection for each thread of four web servers, and those of the worker and of commands.
+CONNECTIONS = 300
 QUICK = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"}
 
 
@@ -131,7 +133,10 @@ class Cluster:
             )  # fmt: skip
 
     def _options(self) -> list[str]:
-        options = {"port": self.port, "listen_addresses": "127.0.0.1", "unix_socket_directories": ""}
+        options = {
+            "port": self.port, "listen_addresses": "127.0.0.1", "unix_socket_directories": "",
+            "max_connections": CONNECTIONS,
+        }  # fmt: skip
         options |= QUICK if self._quick else {}
         return [part for name, value in options.items() for part in ("-c", f"{name}={value}")]
 

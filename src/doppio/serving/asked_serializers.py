@@ -15,14 +15,19 @@ class WantedSerializer(BesideSerializer):
     budget_tokens = s.IntegerField(
         required=False, min_value=1, max_value=1_000_000, help_text="Tokens at most; the recipe's own budget."
     )
+    within_ms = s.IntegerField(
+        required=False, min_value=1, max_value=30_000,
+        help_text="Milliseconds that it may wait for its turn; it is answered 429 where that would be longer.",
+    )  # fmt: skip
     trace = s.BooleanField(default=False, help_text="Whether to tell all that was done, stage by stage.")
 
     @property
     def wanted(self) -> Wanted:
         values = self.validated_data
         beside: Beside = beside_of(values)
+        within = values["within_ms"] / 1000 if "within_ms" in values else None
         sent = self.context.get("sent", {})
-        return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"), sent)
+        return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"), within, sent)
 
 
 class AnswerWantedSerializer(WantedSerializer):

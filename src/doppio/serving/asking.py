@@ -20,7 +20,7 @@ from doppio.core.recipe.check import check
 from doppio.core.select.answer.kind import NONE as NO_ANSWERER
 from doppio.core.select.answer.pieces import pieces_of
 from doppio.core.trace import CONTEXT, AnswerTrace, Trace
-from doppio.jobs.turns import Busy, Turns
+from doppio.jobs.turns import LONGEST_WAIT, Busy, Turns
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import TRIES, pipelines
 from doppio.recipes.services import core_recipe
@@ -34,9 +34,9 @@ from doppio.stages.asked.handed import handed_body
 
 log = logging.getLogger(__name__)
 # A question uses a core; who waits holds a thread of the server, so not all of them may.
-SEARCHES = Turns(cores(), 20)
+SEARCHES = Turns(cores(), 24)
 # What is answered elsewhere takes no core but takes its time.
-ANSWERS = Turns(12, 8)
+ANSWERS = Turns(6, 2)
 # First passages that two versions are compared by.
 COMPARED = 10
 
@@ -46,6 +46,7 @@ class Wanted:
     """What is asked.
 
     k, budget : instead of the recipe's own; None where they are these
+    within : seconds that the question may wait for its turn; None where it may wait as long as others
     sent : headers of the request, which may name a trace that it belongs to
     """
 
@@ -53,6 +54,7 @@ class Wanted:
     beside: Beside
     k: int | None = None
     budget: int | None = None
+    within: float | None = None
     sent: Mapping[str, str] = field(default_factory=dict, repr=False)
 
 
@@ -129,7 +131,7 @@ def search(published: Published, key: Key | None, wanted: Wanted, *, kind: str =
     request, begun = secrets.token_hex(8), time.perf_counter()
     recipe = version_for(published, key)
     try:
-        with SEARCHES.turn():
+        with SEARCHES.turn(LONGEST_WAIT if wanted.within is None else wanted.within):
             pipeline, trace, handed = _asked(recipe, wanted)
     except Busy:
         watched.refused(published.name)

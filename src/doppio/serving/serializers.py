@@ -56,7 +56,6 @@ class PublishedSerializer(s.Serializer):
     before = ServedVersionSerializer(allow_null=True, help_text="The version that answered before.")
     opening = s.IntegerField(help_text="Server processes that still answer with an earlier version.")
     processes = s.IntegerField(help_text="Server processes that answer.")
-    asked_today = s.IntegerField()
     releases = ReleaseSerializer(many=True)
     keys = KeySerializer(many=True)
 
@@ -144,6 +143,22 @@ class ToLabelSerializer(s.Serializer):
     pieces = s.IntegerField()
     answered = s.FloatField(allow_null=True)
     best = s.FloatField(allow_null=True)
+
+
+class FarSerializer(s.Serializer):
+    question = s.CharField()
+    nearest = s.FloatField(help_text="Cosine to the nearest labelled question.")
+
+
+class StrangersSerializer(s.Serializer):
+    live = s.FloatField(help_text="Cosine to the nearest labelled question, in the median; larger is nearer.")
+    labelled = s.FloatField(help_text="Of labelled ones to the nearest other.")
+    threshold = s.FloatField(help_text="What 95 of 100 labelled ones reach.")
+    strangers = s.FloatField(help_text="Share of live questions that do not; about .05 where they are alike.")
+    p = s.FloatField(help_text="How likely that is by chance.")
+    compared = s.IntegerField()
+    beside = s.IntegerField()
+    farthest = FarSerializer(many=True)
 
 
 class TakeSerializer(s.Serializer):

@@ -13,6 +13,7 @@ urlpatterns = [
     path("published/<int:published>/keys/<int:key>", views.KeyView.as_view()),
     path("published/<int:published>/figures", views.FiguresView.as_view()),
     path("published/<int:published>/questions", views.ToLabelView.as_view()),
+    path("published/<int:published>/strangers", views.StrangersView.as_view()),
     path("published/<int:published>/ask", views.TryView.as_view()),
     path("published/<int:published>/say", views.SayView.as_view()),
 ]

@@ -5,6 +5,7 @@ import os
 import secrets
 import threading
 import time
+from collections.abc import Mapping
 
 from django.db import connection
 from django.utils import timezone
@@ -16,8 +17,9 @@ from doppio.recipes.services import core_recipe
 from doppio.serving.models import Opened, Published
 
 log = logging.getLogger(__name__)
-# Seconds between two looks at what is published, and until a process that says nothing is held to have ended.
-LOOK_EVERY, SILENT_FOR = 1.0, 15.0
+# Seconds between two looks at what is published, between two times that a process says what answers there although
+# nothing changed, and until one that says nothing is held to have ended.
+LOOK_EVERY, TELL_EVERY, SILENT_FOR = 1.0, 5.0, 15.0
 WARMING = "warm up"
 RUN = secrets.token_hex(4)
 
@@ -31,6 +33,8 @@ class Versions:
     def __init__(self) -> None:
         self._answering: dict[int, RecipeVersion] = {}
         self._warm: set[int] = set()
+        self._told: dict[int, int] = {}
+        self._told_at = 0.0
         self._lock = threading.Lock()
         self.looked_after = False
 
@@ -66,10 +70,19 @@ class Versions:
         with self._lock:
             for gone in set(self._answering) - {published.pk for published in there}:
                 del self._answering[gone]
-            rows = [
-                Opened(published_id=number, process=self.process, recipe=recipe, seen_at=timezone.now())
-                for number, recipe in self._answering.items()
-            ]
+            answering = dict(self._answering)
+        self._tell(answering)
+
+    def _tell(self, answering: Mapping[int, RecipeVersion]) -> None:
+        """Write down what answers here, where that changed or has not been said for a while."""
+        told = {number: recipe.pk for number, recipe in answering.items()}
+        if told == self._told and time.monotonic() - self._told_at < TELL_EVERY:
+            return
+        self._told, self._told_at = told, time.monotonic()
+        rows = [
+            Opened(published_id=number, process=self.process, recipe=recipe, seen_at=timezone.now())
+            for number, recipe in answering.items()
+        ]
         Opened.objects.bulk_create(
             rows, update_conflicts=True, unique_fields=["published", "process"], update_fields=["recipe", "seen_at"]
         )
@@ -79,7 +92,8 @@ class Versions:
             pipeline = pipelines.get(recipe.workspace, core_recipe(recipe))
             if recipe.pk not in self._warm and len(pipeline.chunks):
                 pipeline.ask(WARMING)
-        except DoppioError as error:
+        except (DoppioError, OSError) as error:
+            # The one before goes on answering; this is tried again.
             log.warning("%s v%s is not opened: %s", recipe.name, recipe.version, error)
             return False
         self._warm.add(recipe.pk)

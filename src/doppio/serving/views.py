@@ -14,6 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.core.errors import DoppioError
+from doppio.jobs.turns import HEAVY
 from doppio.library import events
 from doppio.library.access import person, workspace_of
 from doppio.library.events import note
@@ -37,12 +38,14 @@ from doppio.serving.serializers import (
     PublishedSerializer,
     PublishSerializer,
     ReleaseGivenSerializer,
+    StrangersSerializer,
     TakenSerializer,
     TakeSerializer,
     ToLabelSerializer,
 )
 from doppio.serving.served_views import SSE, answer_to, answered, traced
 from doppio.serving.services import before, keep, publish, put_beside, release, told
+from doppio.serving.strangers import strangers
 from doppio.serving.versions import SILENT_FOR
 
 OWNER = {"POST": Role.OWNER, "PATCH": Role.OWNER, "DELETE": Role.OWNER}
@@ -73,7 +76,6 @@ def published_body(published: Published) -> dict[str, Any]:
         "before": _version(before(published)),
         "opening": sum(number != published.recipe_id for number in processes),
         "processes": len(processes),
-        "asked_today": published.served.filter(at__date=now.date()).count(),
         "releases": [
             {"id": one.pk, "recipe": _version(one.recipe), "back": one.back, "at": one.at,
              "by": one.by.get_username() if one.by else ""}
@@ -290,6 +292,14 @@ class ToLabelView(APIView):
                          text=question.text)  # fmt: skip
             row.served.filter(pk__in=[one.pk for one in rows]).update(taken=True)
         return Response({"made": made, "there": len(rows) - made})
+
+
+class StrangersView(APIView):
+    @extend_schema(responses={200: StrangersSerializer, 400: PROBLEM}, operation_id="strangers")
+    @HEAVY.turn()
+    def get(self, request: Request, workspace: int, published: int) -> Response:
+        """How far live questions are from the labelled ones, and which are the farthest."""
+        return Response(strangers(published_of(request, published)))
 
 
 class TryView(APIView):

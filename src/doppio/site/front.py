@@ -8,8 +8,8 @@ from waitress.server import TcpWSGIServer, ThreadedTaskDispatcher
 
 # Seconds from the first byte of a request until its head and until all of it is there.
 HEAD, WHOLE = 10.0, 300.0
-# More than all that may work or wait for a turn (see `library.turns`).
-THREADS = 24
+# More than all that may work or wait for a turn (see `jobs.turns` and `serving.asking`).
+THREADS = 56
 SETTINGS = {
     "threads": THREADS,
     "ident": None,

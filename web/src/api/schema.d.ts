@@ -968,6 +968,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/published/{published}/strangers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How far live questions are from the labelled ones, and which are the farthest. */
+        get: operations["strangers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/question-coverage": {
         parameters: {
             query?: never;
@@ -1946,6 +1963,8 @@ export interface components {
             k?: number;
             /** @description Tokens at most; the recipe's own budget. */
             budget_tokens?: number;
+            /** @description Milliseconds that the question may wait for its turn; it is answered 429 where that would be longer. */
+            within_ms?: number;
             /**
              * @description Whether to tell all that was done, stage by stage.
              * @default false
@@ -2672,6 +2691,14 @@ export interface components {
             /** @description Settings that all of its kinds have. */
             common: components["schemas"]["Setting"][];
             kinds: components["schemas"]["Kind"][];
+        };
+        Far: {
+            question: string;
+            /**
+             * Format: double
+             * @description Cosine to the nearest labelled question.
+             */
+            nearest: number;
         };
         Feedback: {
             request: string;
@@ -3678,7 +3705,6 @@ export interface components {
             opening: number;
             /** @description Server processes that answer. */
             processes: number;
-            asked_today: number;
             releases: components["schemas"]["Release"][];
             keys: components["schemas"]["Key"][];
         };
@@ -4997,6 +5023,36 @@ export interface components {
             on: boolean;
             reason: string;
         };
+        Strangers: {
+            /**
+             * Format: double
+             * @description Cosine to the nearest labelled question, in the median; larger is nearer.
+             */
+            live: number;
+            /**
+             * Format: double
+             * @description Of labelled ones to the nearest other.
+             */
+            labelled: number;
+            /**
+             * Format: double
+             * @description What 95 of 100 labelled ones reach.
+             */
+            threshold: number;
+            /**
+             * Format: double
+             * @description Share of live questions that do not; about .05 where they are alike.
+             */
+            strangers: number;
+            /**
+             * Format: double
+             * @description How likely that is by chance.
+             */
+            p: number;
+            compared: number;
+            beside: number;
+            farthest: components["schemas"]["Far"][];
+        };
         Suggested: {
             document: number;
             title: string;
@@ -5359,6 +5415,8 @@ export interface components {
             k?: number;
             /** @description Tokens at most; the recipe's own budget. */
             budget_tokens?: number;
+            /** @description Milliseconds that the question may wait for its turn; it is answered 429 where that would be longer. */
+            within_ms?: number;
             /**
              * @description Whether to tell all that was done, stage by stage.
              * @default false
@@ -8459,6 +8517,46 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    strangers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                published: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Strangers"];
+                };
             };
             400: {
                 headers: {

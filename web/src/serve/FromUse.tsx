@@ -4,14 +4,17 @@ import { Button } from "react-bootstrap";
 import { Link } from "react-router";
 import { Shown } from "../shell/states";
 import { useMay } from "../shell/workspace";
-import { counted, score } from "../text/numbers";
-import { useKeep, useTake, useToLabel, type Published, type ToLabel } from "./api";
+import { counted, percent, score } from "../text/numbers";
+import { useKeep, useStrangers, useTake, useToLabel, type Published, type ToLabel } from "./api";
 
 export function FromUse({ published }: { published: Published }) {
   const offered = useToLabel(published.id);
   return (
     <section className="from-use" aria-label="Questions from use">
-      <Keep published={published} />
+      <div>
+        <Keep published={published} />
+        {published.keep_days > 0 && <Strangers published={published} />}
+      </div>
       <Shown query={offered} what="Reading questions from use">
         {(rows) => <Offered rows={rows} published={published} />}
       </Shown>
@@ -74,6 +77,50 @@ function Keep({ published }: { published: Published }) {
         </>
       )}
     </form>
+  );
+}
+
+/** How far live questions are from those that figures are made of. */
+function Strangers({ published }: { published: Published }) {
+  const [wanted, setWanted] = useState(false);
+  const found = useStrangers(published.id, wanted);
+  const { data } = found;
+  return (
+    <section className="strangers small-text" aria-label="Beside the labelled questions">
+      <h3>Beside the labelled questions</h3>
+      {!wanted && (
+        <>
+          <p className="soft mb-2">Are these the questions that the figures are made of?</p>
+          <Button size="sm" variant="outline-primary" onClick={() => setWanted(true)}>
+            Compare
+          </Button>
+        </>
+      )}
+      {wanted && found.isPending && <p className="soft">Comparing …</p>}
+      {found.error && <p className="lost">{found.error.message}</p>}
+      {data && (
+        <>
+          <p className="num mb-2">
+            <b className={data.p < 0.05 ? "lost" : "gain"}>{percent(data.strangers)}</b> of {data.compared}{" "}
+            are farther from all labelled ones than 95 of 100 labelled ones are from each other (5 % if they
+            are alike
+            {data.p < 0.05
+              ? `; p ${data.p < 0.001 ? "below .001" : score(data.p)}`
+              : "; no difference to see"}
+            ). Nearest cosine, median: {score(data.live)}, among the {data.beside} labelled{" "}
+            {score(data.labelled)}.
+          </p>
+          <h4>Farthest</h4>
+          <ol className="farthest num">
+            {data.farthest.slice(0, 5).map(({ question, nearest }) => (
+              <li key={question}>
+                {question} <span className="soft">{score(nearest)}</span>
+              </li>
+            ))}
+          </ol>
+        </>
+      )}
+    </section>
   );
 }
 

@@ -38,7 +38,8 @@ export function useFigures(published: number, hours: number) {
           params: { path: { workspace, published }, query: { hours } },
         }),
       ),
-    refetchInterval: LIVE,
+    // A longer time changes more slowly, and takes longer to be read.
+    refetchInterval: hours > 1 ? 6 * LIVE : LIVE,
   });
 }
 
@@ -47,6 +48,17 @@ export function useToLabel(published: number) {
   return useQuery({
     queryKey: ["to-label", workspace, published],
     queryFn: () => unwrap(client.GET(`${PATH}/questions`, at(workspace, published))),
+  });
+}
+
+/** Live questions beside the labelled ones; compared when somebody asks for it. */
+export function useStrangers(published: number, wanted: boolean) {
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["strangers", workspace, published],
+    queryFn: () => unwrap(client.GET(`${PATH}/strangers`, at(workspace, published))),
+    enabled: wanted,
+    staleTime: Infinity,
   });
 }
 

@@ -94,22 +94,10 @@ def tops_of(
 
 
 @njit(cache=True, nogil=True)
-def fill_tops(
-    number: int,
-    slope: float,
-    variant: int,
-    k1: float,
-    delta: float,
-    norms: NDArray[np.float32],
-    held: NDArray[np.int32],
-    block_begins: NDArray[np.int64],
-    block_last: NDArray[np.int32],
-    block_at: NDArray[np.int64],
-    block_bits: NDArray[np.uint8],
-    data: NDArray[np.uint8],
-    fine: NDArray[np.uint8],
-    coarse: NDArray[np.uint8],
-) -> float:
+def fill_tops(  # type: ignore[no-untyped-def]
+    number, slope, variant, k1, delta, norms, held, block_begins, block_last, block_at, block_bits, data, fine,
+    coarse,
+):  # fmt: skip
     """Write the bounds of one term into its rows; returns what one of the 255 steps is."""
     most = np.zeros(fine.size, np.float32)
     chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
@@ -231,34 +219,10 @@ def fine_ranges(ranges):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def scan_ranges(
-    ranges: NDArray[np.int32],
-    rows: NDArray[np.int64],
-    steps: NDArray[np.float64],
-    fine: NDArray[np.uint8],
-    floor: float,
-    numbers: NDArray[np.int64],
-    weights: NDArray[np.float64],
-    slopes: NDArray[np.float64],
-    variant: int,
-    k1: float,
-    delta: float,
-    norms: NDArray[np.float32],
-    after: NDArray[np.float64],
-    times: float,
-    highest: float,
-    held: NDArray[np.int32],
-    block_begins: NDArray[np.int64],
-    block_last: NDArray[np.int32],
-    block_at: NDArray[np.int64],
-    block_bits: NDArray[np.uint8],
-    data: NDArray[np.uint8],
-    dead: NDArray[np.bool_],
-    now: NDArray[np.int64],
-    heap_scores: NDArray[np.float64],
-    heap_chunks: NDArray[np.int64],
-    size: int,
-) -> int:
+def scan_ranges(  # type: ignore[no-untyped-def]
+    ranges, rows, steps, fine, floor, numbers, weights, slopes, variant, k1, delta, norms, after, times, highest,
+    held, block_begins, block_last, block_at, block_bits, data, dead, now, heap_scores, heap_chunks, size,
+):  # fmt: skip
     """Offer the best chunks of some ranges to a heap; returns the size of the heap.
 
     Parameters
@@ -352,34 +316,10 @@ def scan_ranges(
 
 
 @njit(cache=True, nogil=True)
-def best_in_ranges(
-    rows: NDArray[np.int64],
-    steps: NDArray[np.float64],
-    fine: NDArray[np.uint8],
-    coarse: NDArray[np.uint8],
-    floor: float,
-    numbers: NDArray[np.int64],
-    weights: NDArray[np.float64],
-    slopes: NDArray[np.float64],
-    variant: int,
-    k1: float,
-    delta: float,
-    norms: NDArray[np.float32],
-    after: NDArray[np.float64],
-    times: float,
-    highest: float,
-    held: NDArray[np.int32],
-    block_begins: NDArray[np.int64],
-    block_last: NDArray[np.int32],
-    block_at: NDArray[np.int64],
-    block_bits: NDArray[np.uint8],
-    data: NDArray[np.uint8],
-    dead: NDArray[np.bool_],
-    now: NDArray[np.int64],
-    heap_scores: NDArray[np.float64],
-    heap_chunks: NDArray[np.int64],
-    size: int,
-) -> tuple[int, float, bool]:
+def best_in_ranges(  # type: ignore[no-untyped-def]
+    rows, steps, fine, coarse, floor, numbers, weights, slopes, variant, k1, delta, norms, after, times, highest,
+    held, block_begins, block_last, block_at, block_bits, data, dead, now, heap_scores, heap_chunks, size,
+):  # fmt: skip
     """Offer the best chunks of a segment to a heap, unless too many ranges stay in play; see `scan_ranges`.
 
     Returns
@@ -393,20 +333,16 @@ def best_in_ranges(
     """
     bounds = coarse_bounds(rows, steps, coarse, dead)
     first_scores, first_chunks = np.empty(heap_scores.size), np.empty(heap_scores.size, np.int64)
-    found = scan_ranges(
-        fine_ranges(highest_ranges(bounds, FIRST_READ)), rows, steps, fine, floor, numbers, weights, slopes, variant,
-        k1, delta, norms, after, times, highest, held, block_begins, block_last, block_at, block_bits, data, dead,
-        now, first_scores, first_chunks, 0,
-    )  # fmt: skip
+    asked = numbers, weights, slopes, variant, k1, delta, norms, after, times, highest
+    blocks = held, block_begins, block_last, block_at, block_bits, data, dead, now
+    found = scan_ranges(fine_ranges(highest_ranges(bounds, FIRST_READ)), rows, steps, fine, floor, *asked, *blocks,
+                        first_scores, first_chunks, 0)  # fmt: skip
     if found == first_scores.size:
         floor = max(floor, first_scores[0])
     ranges = in_play(rows, steps, fine, bounds, floor - highest - SLACK * (numbers.size + 1))
     if ranges.size > MOST_IN_PLAY * fine.shape[1]:
         return size, floor, False
-    size = scan_ranges(
-        ranges, rows, steps, fine, floor, numbers, weights, slopes, variant, k1, delta, norms, after, times, highest,
-        held, block_begins, block_last, block_at, block_bits, data, dead, now, heap_scores, heap_chunks, size,
-    )  # fmt: skip
+    size = scan_ranges(ranges, rows, steps, fine, floor, *asked, *blocks, heap_scores, heap_chunks, size)
     return size, floor, True
 
 
