@@ -152,7 +152,8 @@ def train(model: QuestionEncoder, tokenizer: Tokenizer, own: Sequence[Manual], s
         optimizer.step()
         losses.append(float(loss.detach()))
         if (step + 1) % 50 == 0:
-            line = f"step {step + 1} loss {np.mean(losses[-50:]):.4f}, {(time.perf_counter() - begun) / (step + 1):.2f} s a step"
+            each = (time.perf_counter() - begun) / (step + 1)
+            line = f"step {step + 1} loss {np.mean(losses[-50:]):.4f}, {each:.2f} s a step"
             print(line, flush=True)
             log.open("a").write(line + "\n")
 

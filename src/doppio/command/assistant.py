@@ -19,9 +19,10 @@ def assistant(
     name: Annotated[str, typer.Argument(help="The published name.")],
     address: Annotated[str, typer.Option(help="Where Doppio runs.")] = "http://127.0.0.1:8765",
 ) -> None:
-    """Offer a published recipe to a local assistant, by the Model Context Protocol over standard input and output.
+    """Offer a published recipe as tools of a local assistant, by the Model Context Protocol.
 
-    The key is taken from the environment, DOPPIO_KEY, so that it stands in no list of processes.
+    It is spoken over standard input and output. The key is taken from the environment, DOPPIO_KEY, so that it stands
+    in no list of processes.
     """
     secret = os.environ.get(KEY, "")
     if not secret:

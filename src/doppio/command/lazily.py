@@ -38,7 +38,7 @@ COMMANDS = {
     "assistant": Lazy(
         "assistant",
         "assistant",
-        "Offer what is published as tools of a local assistant, over standard input and output.",
+        "Offer a published recipe as tools of a local assistant, by the Model Context Protocol.",
     ),
     "stand-in": Lazy("stand_in", "stand_in", "Run an endpoint for what recipes can name, answered by this machine."),
 }

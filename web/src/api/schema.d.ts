@@ -1963,7 +1963,7 @@ export interface components {
             k?: number;
             /** @description Tokens at most; the recipe's own budget. */
             budget_tokens?: number;
-            /** @description Milliseconds that the question may wait for its turn; it is answered 429 where that would be longer. */
+            /** @description Milliseconds that it may wait for its turn; it is answered 429 where that would be longer. */
             within_ms?: number;
             /**
              * @description Whether to tell all that was done, stage by stage.
@@ -5415,7 +5415,7 @@ export interface components {
             k?: number;
             /** @description Tokens at most; the recipe's own budget. */
             budget_tokens?: number;
-            /** @description Milliseconds that the question may wait for its turn; it is answered 429 where that would be longer. */
+            /** @description Milliseconds that it may wait for its turn; it is answered 429 where that would be longer. */
             within_ms?: number;
             /**
              * @description Whether to tell all that was done, stage by stage.
