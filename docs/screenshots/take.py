@@ -263,7 +263,7 @@ def main(link: str, folder: Path, names: list[str]) -> None:
             path, question = VIEWS[name]
             before = driver.execute_async_script(PUT_IN_FORCE, UNDER[name]) if name in UNDER else None
             driver.get(root + path + (f"?q={numbers[question]}" if question else ""))
-            wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".body, .trials table, .begin, .part"))
+            wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".body, .trials table, .begin, .part, .publish"))
             for step in STEPS.get(name, ()):
                 step(driver, wait)
             wait.until(lambda d: not d.find_elements(By.CSS_SELECTOR, ".spinner-border"))

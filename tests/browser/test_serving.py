@@ -34,10 +34,15 @@ class Serving(Page):
         with urlopen(request, timeout=30) as answer:
             return json.load(answer)
 
+    def choose(self, selector, text):
+        """Choose a version once the list of them is there."""
+        self.until(lambda _: text in self.one(selector).text)
+        Select(self.one(selector)).select_by_visible_text(text)
+
     def test_a_recipe_is_published_asked_tried_and_replaced(self):
         self.open("/serving")
         self.retype(self.one(".publish input"), "desk")
-        Select(self.one(".publish select")).select_by_visible_text("answering v1")
+        self.choose(".publish select", "answering v1")
         self.click(".publish button", "Publish")
         self.see("Nobody asked in this time", ".watch")
         self.breaks_no_rule("watch, empty")
@@ -71,7 +76,7 @@ class Serving(Page):
         self.one(".reader mark.focus")
 
         self.open("/serving/versions")
-        Select(self.one(".release select")).select_by_visible_text("two-branch v2, in force")
+        self.choose(".release select", "two-branch v2, in force")
         self.click(".release button", "Let it answer")
         self.see("two-branch v2 hands passages on", ".served-head")
         self.breaks_no_rule("versions")

@@ -393,13 +393,18 @@ class Answers(TransactionTestCase):
         self.assertEqual([body for name, body in told if name == "sentence"], whole["sentences"])
         self.assertEqual(told[0][1]["passages"], whole["passages"])
         self.assertEqual([row.kind for row in Served.objects.all()], ["answer", "answer"])
+        for seconds in (whole["seconds"], told[-1][1]["seconds"], Served.objects.first().seconds):
+            self.assertGreater(seconds["answer"], 0)
+            self.assertGreaterEqual(seconds["all"], seconds["answer"])
 
     def test_an_answer_that_breaks_off_says_so(self):
         from doppio.core.errors import DoppioError
 
         with mock.patch("doppio.serving.served_views.sentences", side_effect=DoppioError("the answerer is away")):
             told = self.events(self.ask(self.secret, what="answer", stream=True))
+            self.ask(self.secret, what="answer", status=400)
         self.assertEqual(told[-1], ("problem", {"detail": "the answerer is away"}))
+        self.assertEqual({row.failed for row in Served.objects.all()}, {"the answerer is away"})
 
 
 class Intervals(TransactionTestCase):

@@ -12,9 +12,10 @@ from typing import Any
 from django.db import connection
 
 from doppio.core.cores import cores
-from doppio.core.errors import DocumentError, DoppioError
+from doppio.core.errors import DocumentError, DoppioError, RecipeError
 from doppio.core.measure.overlap import overlap, rank_biased_overlap
-from doppio.core.pipeline import Pipeline
+from doppio.core.pipeline import ANSWER, Pipeline
+from doppio.core.question.conditions import ConditionError
 from doppio.core.question.reading import Beside
 from doppio.core.recipe.check import check
 from doppio.core.select.answer.kind import NONE as NO_ANSWERER
@@ -27,7 +28,7 @@ from doppio.recipes.services import core_recipe
 from doppio.serving.models import Key, Published
 from doppio.serving.recording import recorder
 from doppio.serving.services import told
-from doppio.serving.tracing import tracing
+from doppio.serving.tracing import WHOLE, tracing
 from doppio.serving.versions import versions
 from doppio.serving.watching import watched
 from doppio.stages.asked.handed import handed_body
@@ -60,7 +61,10 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Found:
-    """What came of a question, before anything is answered."""
+    """What came of a question, before anything is answered.
+
+    begun, searched : when it was asked and when its passages were found, by a clock that never runs backwards
+    """
 
     request: str
     recipe: RecipeVersion
@@ -68,6 +72,7 @@ class Found:
     trace: Trace
     handed: dict[str, Any]
     begun: float
+    searched: float
 
     @property
     def body(self) -> dict[str, Any]:
@@ -93,14 +98,14 @@ class Found:
             "tokens": self.handed["tokens"],
             "answered": self.trace.answered,
             "measure": stage.measure,
-            "seconds": self.seconds,
+            "seconds": self.took(),
         }
 
-    @property
-    def seconds(self) -> dict[str, float]:
-        """By stage, and of all until now."""
-        by_stage = {name: round(value, 4) for name, value in self.trace.seconds.items()}
-        return {**by_stage, "all": round(time.perf_counter() - self.begun, 4)}
+    def took(self, *, answering: bool = False) -> dict[str, float]:
+        """Seconds by stage, and of all until now; where something is answered, since the passages were found."""
+        now = time.perf_counter()
+        found = dict(self.trace.seconds) | ({ANSWER: now - self.searched} if answering else {})
+        return {name: round(value, 4) for name, value in (found | {WHOLE: now - self.begun}).items()}
 
     @property
     def best(self) -> float | None:
@@ -118,8 +123,20 @@ def version_for(published: Published, key: Key | None) -> RecipeVersion:
     return versions.of(published)
 
 
-def search(published: Published, key: Key | None, wanted: Wanted, *, kind: str = Key.SEARCH) -> Found:
+def search(
+    published: Published,
+    key: Key | None,
+    wanted: Wanted,
+    *,
+    kind: str = Key.SEARCH,
+    recipe: RecipeVersion | None = None,
+) -> Found:
     """Find passages for a question, and write down that it was asked.
+
+    Parameters
+    ----------
+    recipe : RecipeVersion or None
+        The version that was looked at for this question; None where that is still to be found out.
 
     Raises
     ------
@@ -129,35 +146,46 @@ def search(published: Published, key: Key | None, wanted: Wanted, *, kind: str =
         If it cannot be asked so.
     """
     request, begun = secrets.token_hex(8), time.perf_counter()
-    recipe = version_for(published, key)
+    recipe = recipe or version_for(published, key)
     try:
         with SEARCHES.turn(LONGEST_WAIT if wanted.within is None else wanted.within):
             pipeline, trace, handed = _asked(recipe, wanted)
-    except Busy:
+    except (Busy, ConditionError, RecipeError):
+        # Too many, or what was asked cannot be read: nothing of ours failed.
         watched.refused(published.name)
         raise
     except Exception as error:
         recorder.note(
             published, key, request=request, recipe=recipe.pk, kind=kind, question=wanted.question,
-            failed=f"{type(error).__name__}: {error}"[:300], seconds={"all": round(time.perf_counter() - begun, 4)},
+            failed=f"{type(error).__name__}: {error}"[:300], seconds={WHOLE: round(time.perf_counter() - begun, 4)},
         )  # fmt: skip
         watched.failed(published.name)
         raise
-    found = Found(request, recipe, pipeline, trace, handed, begun)
+    found = Found(request, recipe, pipeline, trace, handed, begun, time.perf_counter())
     if kind == Key.SEARCH:
         finish(published, key, wanted, found, kind)
     return found
 
 
 def finish(
-    published: Published, key: Key | None, wanted: Wanted, found: Found, kind: str, answer: AnswerTrace | None = None
+    published: Published,
+    key: Key | None,
+    wanted: Wanted,
+    found: Found,
+    kind: str,
+    answer: AnswerTrace | None = None,
+    problem: str = "",
 ) -> None:
-    """Write down what came of a question, and have the second version asked where it shall be."""
-    seconds = found.seconds
+    """Write down what came of a question, and have the second version asked where it shall be.
+
+    `problem` is why its answer broke off; empty where it did not.
+    """
+    silent = f"silent: {answer.silent}" if answer is not None and not answer.sentences else ""
+    seconds = found.took(answering=answer is not None)
     recorder.note(
         published, key, request=found.request, recipe=found.recipe.pk, kind=kind, question=wanted.question,
         seconds=seconds, pieces=len(found.handed["pieces"]), best=found.best, answered=found.trace.answered,
-        failed="" if answer is None or answer.sentences else f"silent: {answer.silent}"[:300],
+        failed=(problem or silent)[:300],
     )  # fmt: skip
     pieces = len(found.handed["pieces"])
     watched.served(published.name, kind, seconds, pieces > 0)
@@ -165,7 +193,7 @@ def finish(
     log.info(
         "%s v%s answered %s", found.recipe.name, found.recipe.version, found.request,
         extra={"about": {"id": found.request, "name": published.name, "key": key and key.pk, "pieces": pieces,
-                         "seconds": seconds["all"]}},
+                         "seconds": seconds[WHOLE]}},
     )  # fmt: skip
     # Drawn by the request, so that whoever looks it up knows whether it was.
     drawn = int(found.request[:8], 16) / 2**32 < published.share

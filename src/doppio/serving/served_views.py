@@ -91,34 +91,49 @@ def answer_to(
     recipe = version_for(published, key)
     if not answers(recipe):
         raise DoppioError(f"{told(recipe)} hands passages on and does not answer; ask for a search")
-    found = search(published, key, wanted, kind=Key.ANSWER)
+    found = search(published, key, wanted, kind=Key.ANSWER, recipe=recipe)
     if stream:
         response = StreamingHttpResponse(_events(published, key, wanted, found), content_type=SSE)
         response["Cache-Control"] = "no-cache"
         response["X-Accel-Buffering"] = "no"
         response["X-Request-Id"] = found.request
         return response
-    *_, whole = sentences(found, wanted.question)
+    try:
+        *_, whole = sentences(found, wanted.question)
+    except (DoppioError, Busy) as error:
+        finish(published, key, wanted, found, Key.ANSWER, AnswerTrace(()), _told(error))
+        raise
     finish(published, key, wanted, found, Key.ANSWER, whole)
-    body = {**traced(found, trace), "sentences": _said(whole), "silent": whole.silent}
+    body = {
+        **traced(found, trace),
+        "sentences": _said(whole),
+        "silent": whole.silent,
+        "seconds": found.took(answering=True),
+    }
     return answered(found, body)
 
 
 def _events(published: Published, key: Key | None, wanted: Wanted, found: Found) -> Iterator[str]:
     """Passages first, then each sentence as it comes, then how it ended."""
     yield _event("passages", found.body)
-    whole, sent = AnswerTrace(()), 0
+    whole, sent, problem = AnswerTrace(()), 0, "nobody read on"
     try:
         for whole in sentences(found, wanted.question):
             for said in _said(whole)[sent:]:
                 yield _event("sentence", said)
             sent = len(whole.sentences)
-        yield _event("end", {"request": found.request, "silent": whole.silent, "seconds": found.seconds})
+        problem = ""
+        yield _event("end", {"request": found.request, "silent": whole.silent, "seconds": found.took(answering=True)})
     except (DoppioError, Busy) as error:
         # The head of the answer is sent; what remains is to say so.
-        yield _event("problem", {"detail": str(getattr(error, "detail", error))})
+        problem = _told(error)
+        yield _event("problem", {"detail": problem})
     finally:
-        finish(published, key, wanted, found, Key.ANSWER, whole)
+        finish(published, key, wanted, found, Key.ANSWER, whole, problem)
+
+
+def _told(error: Exception) -> str:
+    return str(getattr(error, "detail", error))
 
 
 def _said(answer: AnswerTrace) -> list[dict[str, Any]]:

@@ -145,6 +145,7 @@ const TONES: Record<string, string> = {
   fused: "var(--fused)",
   reranked: "var(--reranked)",
   context: "var(--context)",
+  answer: "var(--answer)",
   all: "var(--ink)",
 };
 const ROW = 21;
