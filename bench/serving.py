@@ -1,6 +1,6 @@
 """How many assistants a running Doppio serves at once: answers a second beside those of a single asker, and memory.
 
-    DOPPIO_KEY=dop-... .venv/bin/python bench/serving.py http://127.0.0.1:8765 NAME QUESTIONS
+    DOPPIO_KEY=dop-... PYTHONPATH=src:. .venv/bin/python bench/serving.py http://127.0.0.1:8765 NAME QUESTIONS
         [--askers 50] [--minutes 10] [--alone 20]
 
 QUESTIONS is a file of labelled questions, one JSON object a line, such as the demo's. First one asks alone, then all
@@ -16,7 +16,9 @@ from pathlib import Path
 import numpy as np
 from bench.askers import ask_for
 
-CORES = os.cpu_count() or 1
+from doppio.core.cores import cores
+
+CORES = cores()
 SERVERS = "web server"
 
 

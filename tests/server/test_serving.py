@@ -18,7 +18,7 @@ from doppio.jobs.sweep import tidy
 from doppio.library.models import Event, Membership, Role
 from doppio.library.workspaces import empty
 from doppio.recipes.services import save_recipe
-from doppio.serving.figures import interval
+from doppio.serving.figures import share_of
 from doppio.serving.models import Key, Published, Served, Use
 from doppio.serving.recording import recorder
 from doppio.serving.tracing import Tracing
@@ -409,11 +409,11 @@ class Answers(TransactionTestCase):
 
 class Intervals(TransactionTestCase):
     def test_a_share_lies_within_its_interval(self):
-        share, low, high = interval(8, 10)
+        share, low, high = share_of(8, 10)
         # Wilson's interval of 8 of 10, from its published formula by hand.
         self.assertEqual((share, low, high), (0.8, 0.4902, 0.9433))
-        self.assertEqual(interval(0, 0), [])
-        self.assertEqual(interval(0, 5)[1], 0.0)
+        self.assertEqual(share_of(0, 0), [])
+        self.assertEqual(share_of(0, 5)[1], 0.0)
 
 
 class Traces(TransactionTestCase):

@@ -56,8 +56,8 @@ class OverHttp:
 
     def search(self, question: str, k: int | None, only: str) -> dict[str, Any]:
         given = {"question": question, "only": only, **({} if k is None else {"k": k})}
-        body = self._asked("POST", "search", given)
-        return {name: body[name] for name in ("request", "passages", "answered", "measure")}
+        found: dict[str, Any] = self._asked("POST", "search", given)
+        return found
 
     def documents(self, after: int) -> list[dict[str, Any]]:
         found: list[dict[str, Any]] = self._asked("GET", f"documents?after={after}")

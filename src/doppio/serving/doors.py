@@ -34,13 +34,18 @@ class ByKeyInSchema(OpenApiAuthenticationExtension):
 class ServedView(APIView):
     """What a key opens; `scopes` says what for, by method."""
 
-    # The gate lets a request pass that leads here: keys are looked at below.
-    for_visitors = True
     authentication_classes = (ByKey,)
     permission_classes = ()
     scopes: dict[str, str] = {}
     # Methods that count against the limits of the key.
     counts: tuple[str, ...] = ()
+
+    @classmethod
+    def as_view(cls, **initkwargs: Any) -> Any:
+        view = super().as_view(**initkwargs)
+        # The gate lets a request pass that leads here: keys are looked at below.
+        view.for_visitors = True  # type: ignore[attr-defined]
+        return view
 
     def initial(self, request: Request, *args: Any, **kwargs: Any) -> None:
         super().initial(request, *args, **kwargs)

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from django.utils import timezone
 
+from doppio.core.measure.intervals import wilson
 from doppio.core.pipeline import ANSWER
 from doppio.core.searching import ENCODE
 from doppio.core.trace import CONTEXT, FUSED, RERANKED
@@ -82,20 +83,15 @@ def _versions(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
         found.append(
             {
                 "id": number, "recipe": name, "asked": len(own), "up": up, "down": down,
-                "liked": interval(up, up + down), "median": round(float(np.median(took)), 4) if took else None,
+                "liked": share_of(up, up + down), "median": round(float(np.median(took)), 4) if took else None,
             }
         )  # fmt: skip
     return found
 
 
-def interval(good: int, of: int, z: float = 1.959964) -> list[float]:
-    """A share and the ends of its interval by Wilson's score (1927), each 0 to 1; nothing of nothing."""
-    if not of:
-        return []
-    share, spread = good / of, z * z / of
-    middle = (share + spread / 2) / (1 + spread)
-    half = z * np.sqrt(share * (1 - share) / of + spread / of / 4) / (1 + spread)
-    return [round(float(value), 4) for value in (share, max(middle - half, 0), min(middle + half, 1))]
+def share_of(good: int, of: int) -> list[float]:
+    """A share and the ends of its interval, each 0 to 1; nothing where nothing was counted."""
+    return [round(value, 4) for value in (good / of, *wilson(good, of))] if of else []
 
 
 def _beside(rows: list[dict[str, Any]]) -> dict[str, Any] | None:

@@ -1,6 +1,5 @@
 """Keys of assistants: made, found by their secret, and counted against their limits."""
 
-import hashlib
 import random
 import secrets
 from collections.abc import Sequence
@@ -15,6 +14,7 @@ from rest_framework.exceptions import AuthenticationFailed, PermissionDenied
 
 from doppio.core.errors import DoppioError
 from doppio.jobs.turns import Busy
+from doppio.library.entry import secret_digest
 from doppio.serving.models import Key, Published
 
 BEGINS = "dop-"
@@ -56,9 +56,9 @@ def make_key(
         raise DoppioError("expires_at: that is over already")
     secret = BEGINS + secrets.token_urlsafe(30)
     made = Key.objects.create(
-        published=published, name=name, digest=_digest(secret), begins=secret[:SHOWN], scopes=sorted(set(scopes)),
-        a_minute=limits.a_minute, a_day=limits.a_day, expires_at=limits.expires_at, draw=random.random(),
-        made_by=user,
+        published=published, name=name, digest=secret_digest(secret), begins=secret[:SHOWN],
+        scopes=sorted(set(scopes)), a_minute=limits.a_minute, a_day=limits.a_day,
+        expires_at=limits.expires_at, draw=random.random(), made_by=user,
     )  # fmt: skip
     return made, secret
 
@@ -78,7 +78,7 @@ def key_of(request: HttpRequest, name: str, scope: str) -> Key:
         raise AuthenticationFailed("Send a key as 'Authorization: Bearer dop-...'.")
     found = (
         Key.objects.select_related("published__workspace", "published__recipe", "published__second")
-        .filter(digest=_digest(secret.strip()), published__name=name, published__workspace__removed_at=None)
+        .filter(digest=secret_digest(secret.strip()), published__name=name, published__workspace__removed_at=None)
         .first()
     )
     if found is None or found.revoked_at is not None:
@@ -151,8 +151,3 @@ def fold(now: datetime) -> None:
 
 # The row of a day that is over has no minute of its own.
 WHOLE_DAY = 1440
-
-
-def _digest(secret: str) -> str:
-    # A secret of 30 random bytes needs no slow digest.
-    return hashlib.sha256(secret.encode()).hexdigest()

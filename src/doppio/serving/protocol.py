@@ -41,8 +41,7 @@ class InProcess:
     def _search(self, question: str, k: int | None, only: str) -> dict[str, Any]:
         count_use(self._key)
         wanted = Wanted(question, Beside(conditions=only), k)
-        body = search(self._key.published, self._key, wanted).body
-        return {name: body[name] for name in ("request", "passages", "answered", "measure")}
+        return search(self._key.published, self._key, wanted).body
 
 
 def _apart(work: Callable[[], T]) -> T:

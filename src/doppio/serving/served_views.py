@@ -30,7 +30,6 @@ from doppio.serving.asking import Found, Wanted, answers, finish, search, senten
 from doppio.serving.doors import ServedView
 from doppio.serving.feedback import say
 from doppio.serving.models import Key, Published
-from doppio.serving.protocol import speak
 from doppio.serving.reading import MOST_LISTED, listed, read
 from doppio.serving.services import told
 from doppio.serving.watching import TYPE, watched
@@ -243,6 +242,9 @@ class ProtocolView(ServedView):
 
     def get(self, request: Request, name: str) -> HttpResponse:
         """Nothing is sent on its own: the SDK says so."""
+        # The SDK takes more than a second to import, and who is never asked so should not wait for it at every start.
+        from doppio.serving.protocol import speak
+
         return speak(request._request, self.key)
 
     post = delete = get

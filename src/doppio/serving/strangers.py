@@ -3,11 +3,10 @@
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from doppio.core.branches.dense.metric import of_unit_length
 from doppio.core.errors import DoppioError
 from doppio.core.measure.strangers import LEAST, beside_labelled
-from doppio.core.models.encoder import TextEncoder
 from doppio.recipes.opened import pipelines
 from doppio.recipes.services import core_recipe
 from doppio.serving.models import Published
@@ -36,7 +35,7 @@ def strangers(published: Published) -> dict[str, Any]:
     encoder = next((branch.encoder for branch in pipeline.branches.values() if branch.encoder is not None), None)
     if encoder is None:
         raise DoppioError("This recipe has no branch of vectors, so nothing says how near questions are.")
-    found = beside_labelled(_units(encoder, live), _units(encoder, labelled))
+    found = beside_labelled(*(of_unit_length(encoder.questions(texts)) for texts in (live, labelled)))
     assert found is not None
     order = np.argsort(found.nearest)[:SHOWN].tolist()
     return {
@@ -49,8 +48,3 @@ def strangers(published: Published) -> dict[str, Any]:
         "beside": len(labelled),
         "farthest": [{"question": live[row], "nearest": round(float(found.nearest[row]), 4)} for row in order],
     }
-
-
-def _units(encoder: TextEncoder, texts: list[str]) -> NDArray[np.float32]:
-    vectors = encoder.questions(texts)
-    return vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-12).astype(np.float32)

@@ -16,6 +16,8 @@ from doppio.core.errors import DoppioError
 from doppio.serving.models import Key
 
 T = TypeVar("T")
+# What of a search is told to an assistant; the context as it is written would say the passages twice.
+TOLD = ("request", "passages", "answered", "measure")
 INSTRUCTIONS = (
     "Passages of the documents of {title!r}, found for a question. Search first and cite what the passages say by "
     "title, section and page; read a section where a passage is not enough. Say so where nothing is found."
@@ -45,7 +47,8 @@ def tool_server(name: str, title: str, tools: Tools, scopes: Sequence[str]) -> M
             k: at most so many passages; the usual number where it is left out.
             only: conditions on what may be found, such as `document is wind.md` or `edition from 5`.
             """
-            return _said(lambda: tools.search(question, k, only))
+            body = _said(lambda: tools.search(question, k, only))
+            return {name: body[name] for name in TOLD}
 
     if Key.READ in scopes:
 

@@ -36,7 +36,6 @@ class SignedInOnly:
 
 def _leads_to_an_open_view(request: HttpRequest) -> bool:
     try:
-        view = resolve(request.path_info).func
-        return getattr(view, "for_visitors", getattr(getattr(view, "cls", None), "for_visitors", False))
+        return getattr(resolve(request.path_info).func, "for_visitors", False)
     except Resolver404:
         return False

@@ -21,11 +21,8 @@ function told(way: Way, name: string): [text: string, comes: string] {
   switch (way) {
     case "search":
       return [
-        posted(
-          `${at}/search`,
-          '{"question": "What stops the gondola in a gale?", "k": 3, "only": "document is wind.md"}',
-        ),
-        "passages with title, section, page, lines, score and text; written is the context as the recipe writes it. trace: true tells every stage.",
+        posted(`${at}/search`, '{"question": "What stops the gondola in a gale?", "k": 3}'),
+        "passages with title, section, page, lines, score and text; written is the context as the recipe writes it. only takes conditions, such as “document is rules/*”, and trace: true tells every stage.",
       ];
     case "answer":
       return [

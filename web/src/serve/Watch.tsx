@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Segments } from "../shell/Segments";
 import { Shown } from "../shell/states";
 import { counted, milliseconds, percent, score } from "../text/numbers";
+import { Examples } from "./Examples";
 import { useFigures, type Figures, type Published } from "./api";
 
 const HOURS: [string, string][] = [
@@ -35,16 +36,13 @@ export function Watch({ published }: { published: Published }) {
 
 /** How it is asked, where nobody has yet. */
 function Nothing({ published }: { published: Published }) {
-  const example = `curl -s ${window.location.origin}/serve/${published.name}/search \\
-  -H 'Authorization: Bearer dop-…' -H 'Content-Type: application/json' \\
-  -d '{"question": "…", "k": 3}'`;
   return (
     <div className="nothing-served">
       <strong>Nobody asked in this time</strong>
       <p className="soft">
         Make a key under Keys and ask like this, or try it here as an assistant's user would.
       </p>
-      <pre className="sent mono">{example}</pre>
+      <Examples published={published} />
     </div>
   );
 }

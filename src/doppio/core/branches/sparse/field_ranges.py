@@ -7,9 +7,8 @@ A term is bounded over all its fields together, as they saturate together; apart
 import numpy as np
 from numba import njit
 
-from doppio.core.branches.sparse.field_scan import share_from
+from doppio.core.branches.sparse.field_scan import mix_in, share_from
 from doppio.core.branches.sparse.packing import BLOCK
-from doppio.core.branches.sparse.postings import decode_block
 from doppio.core.branches.sparse.ranges import (
     FINE,
     FIRST_READ,
@@ -36,18 +35,8 @@ def fill_field_tops(numbers, k1, lists, chunks, fine, coarse):  # type: ignore[n
     mixed = np.zeros(chunks, np.float32)
     own, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
     for field in range(numbers.size):
-        term = numbers[field]
-        if term < 0:
-            continue
-        before, left = np.int32(-1), lists.held[field][term]
-        for block in range(lists.block_begins[field][term], lists.block_begins[field][term + 1]):
-            size = min(BLOCK, left)
-            decode_block(block, size, before, lists.block_at[field], lists.block_bits[field], lists.data[field], own,
-                         counts)  # fmt: skip
-            for at in range(size):
-                mixed[own[at]] += np.float32(counts[at]) * lists.pulls[field][own[at]]
-            before = lists.block_last[field][block]
-            left -= size
+        if numbers[field] >= 0:
+            mix_in(field, numbers[field], lists, own, counts, mixed)
     most, highest = np.zeros(fine.size, np.float32), np.float32(0.0)
     for chunk in range(chunks):
         if mixed[chunk] > 0:

@@ -96,22 +96,27 @@ def held_in_any(numbers, lists, dead, chunks):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def mix_in(field, term, lists, own, counts, mixed):  # type: ignore[no-untyped-def]
+    """Add the weighted counts of a term in a field to those of all chunks; `own`, `counts`: room for a block."""
+    before, left = np.int32(-1), lists.held[field][term]
+    for block in range(lists.block_begins[field][term], lists.block_begins[field][term + 1]):
+        size = min(BLOCK, left)
+        decode_block(block, size, before, lists.block_at[field], lists.block_bits[field], lists.data[field], own,
+                     counts)  # fmt: skip
+        for at in range(size):
+            mixed[own[at]] += np.float32(counts[at]) * lists.pulls[field][own[at]]
+        before = lists.block_last[field][block]
+        left -= size
+
+
+@njit(cache=True, nogil=True)
 def scan_fields_all(pair_begins, fields, numbers, weights, k1, lists, scores):  # type: ignore[no-untyped-def]
     """Add the shares of the terms to the scores of all chunks; see `scan_fields` for what is given."""
     own, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
     mixed = np.zeros(scores.size, np.float32)
     for t in range(weights.size):
         for p in range(pair_begins[t], pair_begins[t + 1]):
-            field, term = fields[p], numbers[p]
-            before, left = np.int32(-1), lists.held[field][term]
-            for block in range(lists.block_begins[field][term], lists.block_begins[field][term + 1]):
-                size = min(BLOCK, left)
-                decode_block(block, size, before, lists.block_at[field], lists.block_bits[field], lists.data[field],
-                             own, counts)  # fmt: skip
-                for at in range(size):
-                    mixed[own[at]] += np.float32(counts[at]) * lists.pulls[field][own[at]]
-                before = lists.block_last[field][block]
-                left -= size
+            mix_in(fields[p], numbers[p], lists, own, counts, mixed)
         for chunk in range(scores.size):
             if mixed[chunk] > 0:
                 scores[chunk] += share_from(weights[t], mixed[chunk], k1)
