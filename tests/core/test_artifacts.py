@@ -13,7 +13,8 @@ from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ArtifactDamaged, Cancelled
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
-from doppio.core.store.artifacts import ABANDONED, ArtifactStore, _digest, _note_seen
+from doppio.core.store.artifacts import ABANDONED, ArtifactStore
+from doppio.core.store.manifest import digest_of, note_seen
 from doppio.core.text.document import corpus_fingerprint
 from tests.core.corpus import MODELS, documents, recipe
 
@@ -55,7 +56,7 @@ class Artifacts(unittest.TestCase):
         data = bytearray(path.read_bytes())
         data[-1] ^= 1
         path.write_bytes(data)
-        _note_seen(path.parent, ["a", "b"])
+        note_seen(path.parent, ["a", "b"])
         self.store.open("vectors", "k")
         (found,) = self.store.look_through(lambda _: None)
         self.assertIn("vectors-k: b does not match its checksum", found)
@@ -256,11 +257,11 @@ class Builds(unittest.TestCase):
 
     def test_checksums_are_read_once_and_again_only_for_files_that_moved(self):
         self.store.write("vectors", "k", {"a": np.arange(9)}, {})
-        with mock.patch("doppio.core.store.artifacts._digest", side_effect=AssertionError("read again")):
+        with mock.patch("doppio.core.store.artifacts.digest_of", side_effect=AssertionError("read again")):
             self.store.open("vectors", "k")
         copied = ArtifactStore(self.store.root / "copied")
         shutil.copytree(self.store.folder_of("vectors", "k"), copied.folder_of("vectors", "k"))
-        with mock.patch("doppio.core.store.artifacts._digest", wraps=_digest) as digest:
+        with mock.patch("doppio.core.store.artifacts.digest_of", wraps=digest_of) as digest:
             copied.open("vectors", "k")
             copied.open("vectors", "k")
         self.assertEqual(digest.call_count, 1)

@@ -40,6 +40,7 @@ from doppio.core.store.segments import (
     segment_key,
     to_merge,
 )
+from doppio.core.store.small_files import FolderFiles
 
 
 def digest_of(name):
@@ -191,7 +192,7 @@ class Files(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.root = Path(folder.name)
-        self.lists = Lists(self.root)
+        self.lists = Lists(FolderFiles(self.root / "lists"))
         self.reading = ReadingList("family", (Part("one", np.array([0, -1, 2])), Part("two", np.array([1]))))
 
     def test_what_was_written_is_read(self):
@@ -201,12 +202,12 @@ class Files(unittest.TestCase):
         self.assertEqual(
             [(part.key, part.documents.tolist()) for part in found.parts], [("one", [0, -1, 2]), ("two", [1])]
         )
-        self.assertEqual([path.name for path in self.lists.root.iterdir()], ["k.json"])
+        self.assertEqual([path.name for path in (self.root / "lists").iterdir()], ["k.json"])
 
     def test_an_altered_list_is_refused_by_name_and_left_out_of_the_others(self):
         self.lists.write("k", self.reading)
         self.lists.write("other", self.reading)
-        path = self.lists.path("k")
+        path = self.root / "lists" / "k.json"
         body = json.loads(path.read_text())
         body["list"]["parts"][0]["documents"] = [0, 1, 2]
         path.write_text(json.dumps(body))

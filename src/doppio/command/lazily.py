@@ -40,6 +40,7 @@ COMMANDS = {
         "assistant",
         "Offer a published recipe as tools of a local assistant, by the Model Context Protocol.",
     ),
+    "store": Lazy("store", "app", "Where chunks and indexes are kept."),
     "stand-in": Lazy("stand_in", "stand_in", "Run an endpoint for what recipes can name, answered by this machine."),
 }
 MOST = 200

@@ -97,6 +97,18 @@ def _migrate() -> str:
     return f"{len(plan)} changes made" if there else "made"
 
 
+def _reach_the_store() -> str:
+    """Where artifacts are; one that is shared has to answer before the door opens."""
+    from doppio.core.store.shared import SharedStore
+    from doppio.recipes.artifacts import store
+
+    found = store()
+    if not isinstance(found, SharedStore):
+        return f"{found.root.name}/ of this machine"
+    found.far.check()
+    return f"{found.far.url} answers"
+
+
 def _load_demo() -> str:
     from doppio.command.demo_data import load_demo
 
@@ -180,6 +192,7 @@ class _Service:
 
         django.setup()
         self.supervisor.do(lambda: step("tables", _migrate))
+        step("store", _reach_the_store)
         import doppio.site.front
         import doppio.site.urls  # noqa: F401
 

@@ -32,5 +32,9 @@ class ArtifactDamaged(DoppioError):
     """An artifact on disk does not match its checksums: the message names it."""
 
 
+class StoreUnreachable(DoppioError):
+    """The store of artifacts does not answer: the message names it."""
+
+
 class Cancelled(DoppioError):
     """Long work was cancelled by a person."""

@@ -17,11 +17,11 @@ from doppio.core.models.registry import Models
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.recipe import Recipe
-from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import corpus_fingerprint
 from doppio.library.corpus import Corpus, core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Workspace
 from doppio.library.texts import RecordedTexts
+from doppio.recipes.artifacts import store
 from doppio.recipes.models import Chunking, Index
 
 # Bytes a second that a look through all artifacts reads: it stays out of everybody's way.
@@ -33,7 +33,7 @@ models = Models(settings.DOPPIO_MODELS)
 
 def builder(progress: Progress | None = None) -> Builder:
     """The core's builder over this installation's artifacts and models."""
-    return Builder(ArtifactStore(settings.DOPPIO_ARTIFACTS), models, progress or Silent())
+    return Builder(store(), models, progress or Silent())
 
 
 def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Corpus | None = None) -> Pipeline:

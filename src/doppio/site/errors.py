@@ -3,12 +3,12 @@
 from pathlib import Path
 from typing import Any
 
-from django.conf import settings
 from django.http import HttpRequest, JsonResponse
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
-from doppio.core.errors import ArtifactDamaged, DoppioError
+from doppio.core.errors import ArtifactDamaged, DoppioError, StoreUnreachable
+from doppio.recipes.artifacts import store
 from doppio.recipes.opened import NotBuilt
 
 # What every operation may answer besides its own.
@@ -23,7 +23,7 @@ STATUSES = {
     "415": "It was sent in another form than is read.",
     "429": "Too much at once; `Retry-After` says in how many seconds to come back.",
     "500": "Something went wrong here.",
-    "503": "The database does not answer just now.",
+    "503": "The database, or the store of artifacts, does not answer just now.",
 }
 PROBLEM = {"application/json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
 
@@ -34,6 +34,8 @@ def answer(error: Exception, context: dict[str, Any]) -> Response | None:
         return Response({"detail": str(error)}, status=409)
     if isinstance(error, ArtifactDamaged) or _is_of_an_index(error):
         return Response({"detail": f"{error}. Run the recipe's trial: it builds the index again."}, status=409)
+    if isinstance(error, StoreUnreachable):
+        return Response({"detail": str(error)}, status=503)
     if isinstance(error, DoppioError):
         return Response({"detail": str(error)}, status=400)
     found = exception_handler(error, context)
@@ -47,7 +49,7 @@ def _is_of_an_index(error: Exception) -> bool:
     if not isinstance(error, FileNotFoundError):
         return False
     missing = Path(str(error.filename or (error.args[0] if error.args else "")))
-    return missing.is_relative_to(settings.DOPPIO_ARTIFACTS)
+    return missing.is_relative_to(store().root)
 
 
 def sentence(problem: Any, where: str = "") -> str:

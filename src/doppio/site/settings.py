@@ -12,6 +12,8 @@ WEB_DIST = ROOT / "web" / "dist"
 DOPPIO_MODELS = variables.MODELS.value
 DOPPIO_FILES = variables.FILES.value
 DOPPIO_ARTIFACTS = variables.ARTIFACTS.value
+DOPPIO_STORE = variables.STORE.value
+DOPPIO_CACHE_GB = variables.CACHE.value
 
 
 def _secret(name: str) -> str:
@@ -25,7 +27,7 @@ def _database() -> dict[str, object]:
     found = json.loads(path.read_text()) if path.exists() else {"port": 5432, "user": "doppio", "password": ""}
     return {
         "ENGINE": "django.db.backends.postgresql",
-        "HOST": "127.0.0.1",
+        "HOST": found.get("host", "127.0.0.1"),
         "PORT": found["port"],
         "NAME": "doppio",
         "USER": found["user"],

@@ -45,6 +45,8 @@ def _wanted(read: Callable[[str], Any]) -> str:
     told: dict[Any, str] = {
         days: "a number of days, 0 or more",
         count: "a whole number above 0",
+        amount: "a number above 0",
+        address: "an address such as s3://bucket/folder or file:///shared/folder",
         level: f"one of {', '.join(LEVELS)}",
     }
     return told.get(read, "right")
@@ -64,6 +66,21 @@ def days(text: str) -> float:
     if not 0 <= found < float("inf"):
         raise ValueError(text)
     return found
+
+
+def amount(text: str) -> float:
+    """A number above 0."""
+    if not 0 < float(text) < float("inf"):
+        raise ValueError(text)
+    return float(text)
+
+
+def address(text: str) -> str:
+    """An address with its protocol."""
+    protocol, found, rest = text.partition("://")
+    if not (protocol.isidentifier() and found and rest.strip("/")):
+        raise ValueError(text)
+    return text
 
 
 def count(text: str) -> int:
@@ -89,6 +106,8 @@ DATABASE = Variable(
     "the record that says where the database is and how to get in",
 )
 ARTIFACTS = Variable("DOPPIO_ARTIFACTS", Path, VAR.value / "artifacts", "the folder of chunks and indexes")
+STORE = Variable("DOPPIO_STORE", address, "", "where artifacts are that machines share, such as `s3://bucket/folder`")
+CACHE = Variable("DOPPIO_CACHE_GB", amount, 0.0, "GiB that a machine keeps of a shared store; all that it opens")
 FILES = Variable("DOPPIO_FILES", Path, VAR.value / "files", "the folder of imported files")
 MODELS = Variable("DOPPIO_MODELS", Path, VAR.value / "models", "the folder of encoders and scorers")
 HOSTS: Variable[tuple[str, ...]] = Variable(
@@ -108,8 +127,8 @@ KEEP_REMOVED = Variable(
 LOG = Variable("DOPPIO_LOG", level, "WARNING", "from which level on the servers log")
 CORES = Variable("DOPPIO_CORES", count, 0, "how many cores are used at most; all that there are where it is not set")
 ALL: tuple[Variable[Any], ...] = (
-    VAR, DATABASE, ARTIFACTS, FILES, MODELS, HOSTS, KINDS, KEEP_JOBS, KEEP_UPLOADS, KEEP_ASKED, KEEP_REMOVED, LOG,
-    CORES,
+    VAR, DATABASE, ARTIFACTS, STORE, CACHE, FILES, MODELS, HOSTS, KINDS, KEEP_JOBS, KEEP_UPLOADS, KEEP_ASKED,
+    KEEP_REMOVED, LOG, CORES,
 )  # fmt: skip
 
 
@@ -122,7 +141,7 @@ def table() -> str:
             shown = (
                 f"`{default.relative_to(VAR.default)}` in it" if default != VAR.default else "`var` in the checkout"
             )
-        elif isinstance(default, float):
+        elif isinstance(default, float) and default:
             shown = f"{default:g} days"
         else:
             shown = f"`{default}`" if default else "none"

@@ -72,7 +72,7 @@ class Builder:
     progress: Progress = field(default_factory=Silent)
 
     def __post_init__(self) -> None:
-        self.lists = Lists(self.store.root)
+        self.lists = Lists(self.store.lists)
 
     def keys(self, corpus: str, recipe: Recipe) -> Keys:
         """What the recipe needs over the corpus with that fingerprint."""

@@ -8,15 +8,11 @@ system says of it (size, inode, times of writing and change) is kept beside it, 
 opens in milliseconds and an altered one is still found.
 """
 
-import fcntl
-import hashlib
-import json
 import os
-import re
 import shutil
 import uuid
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -25,14 +21,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.errors import ArtifactDamaged
+from doppio.core.store.locks import FolderLocks, Locks
+from doppio.core.store.manifest import (
+    FORMAT,
+    MANIFEST,
+    SEEN,
+    digest_of,
+    note_seen,
+    read_manifest,
+    sealed,
+    seen_in,
+    stamp,
+)
+from doppio.core.store.small_files import DRAFT, FolderFiles, SmallFiles
 
-FORMAT = "doppio-artifact/1"
-MANIFEST = "manifest.json"
-SEEN = "seen.json"
-READ_BYTES = 1 << 22
+IN_USE = "in-use"
 # A cancelled encoding waits for so long to be gone on with, in seconds.
 ABANDONED = 14 * 24 * 3600.0
-_DRAFT = re.compile(r"\..+\.[0-9a-f]{32}(\.old)?")
 
 
 # What an artifact says of itself beside its arrays: JSON values.
@@ -52,10 +57,22 @@ class Artifact:
 
 
 class ArtifactStore:
-    """The artifacts below one folder."""
+    """The artifacts below one folder.
 
-    def __init__(self, root: Path) -> None:
+    Parameters
+    ----------
+    locks : Locks or None
+        By which those who build do not do the same twice; None for those of the folder.
+    """
+
+    def __init__(self, root: Path, locks: Locks | None = None) -> None:
         self.root = root
+        self.locks = locks or FolderLocks(root / ".locks")
+
+    @property
+    def lists(self) -> SmallFiles:
+        """Where reading lists stand."""
+        return FolderFiles(self.root / "lists")
 
     def folder_of(self, kind: str, key: str) -> Path:
         return self.root / f"{kind}-{key}"
@@ -92,24 +109,25 @@ class ArtifactStore:
                         np.save(file, np.ascontiguousarray(array), allow_pickle=False)
                     file.flush()
                     os.fsync(file.fileno())
-                listed[name] = {"bytes": path.stat().st_size, "blake2b": _digest(path)}
+                listed[name] = {"bytes": path.stat().st_size, "blake2b": digest_of(path)}
             manifest = {"format": FORMAT, "kind": kind, "fingerprint": key, "arrays": listed, "meta": meta}
-            body = json.dumps(manifest, ensure_ascii=False, sort_keys=True)
-            sealed = {"manifest": manifest, "blake2b": _text_digest(body)}
             with (draft / MANIFEST).open("w", encoding="utf-8") as file:
-                json.dump(sealed, file, ensure_ascii=False, sort_keys=True)
+                file.write(sealed(manifest))
                 file.flush()
                 os.fsync(file.fileno())
-            _note_seen(draft, listed)
+            note_seen(draft, listed)
             _sync_folder(draft)
-            if folder.exists():
-                self.remove(kind, key)
+            self.carry_away(draft, manifest)
+            self.drop(kind, key)
             draft.rename(folder)
             _sync_folder(self.root)
         finally:
             if draft.exists():
                 shutil.rmtree(draft)
         return self.open(kind, key)
+
+    def carry_away(self, draft: Path, manifest: Mapping[str, Any]) -> None:
+        """What else is done with a whole artifact before it is seen here; for stores that others see too."""
 
     def open(self, kind: str, key: str) -> Artifact:
         """Open an artifact, verify its checksums and map its arrays.
@@ -125,7 +143,7 @@ class ArtifactStore:
         if not folder.exists():
             raise FileNotFoundError(folder)
         try:
-            manifest = _read_manifest(folder)
+            manifest = read_manifest(folder)
         except ArtifactDamaged:
             if not folder.exists():
                 raise FileNotFoundError(folder) from None
@@ -134,13 +152,13 @@ class ArtifactStore:
             raise ArtifactDamaged(f"{folder}: holds {manifest['kind']}-{manifest['fingerprint']} instead")
         arrays: dict[str, NDArray[Any]] = {}
         total = 0
-        seen, stamps = _seen(folder), {}
+        seen, stamps = seen_in(folder), {}
         for name, listed in manifest["arrays"].items():
             path = folder / f"{name}.npy"
             try:
-                stamps[name] = _stamp(path)
+                stamps[name] = stamp(path)
                 known = seen.get(name) == stamps[name]
-                whole = path.stat().st_size == listed["bytes"] and (known or _digest(path) == listed["blake2b"])
+                whole = path.stat().st_size == listed["bytes"] and (known or digest_of(path) == listed["blake2b"])
                 # Private pages: compiled functions then see one kind of array, mapped or not.
                 arrays[name] = np.load(path, mmap_mode="c", allow_pickle=False) if whole else np.empty(0)
             except FileNotFoundError as error:
@@ -152,7 +170,7 @@ class ArtifactStore:
                 raise ArtifactDamaged(f"{path}: does not match its checksum; delete {folder} and build it again")
             total += listed["bytes"]
         if seen != stamps:
-            _note_seen(folder, manifest["arrays"])
+            note_seen(folder, manifest["arrays"])
         return Artifact(kind, key, folder, arrays, manifest["meta"], total)
 
     def look_through(self, read: Callable[[int], None]) -> list[str]:
@@ -172,11 +190,11 @@ class ArtifactStore:
         for manifest in sorted(self.root.glob(f"[!.]*/{MANIFEST}")):
             folder = manifest.parent
             try:
-                arrays = _read_manifest(folder)["arrays"]
+                arrays = read_manifest(folder)["arrays"]
                 wrong = [
                     name
                     for name, listed in arrays.items()
-                    if _digest(folder / f"{name}.npy", read) != listed["blake2b"]
+                    if digest_of(folder / f"{name}.npy", read) != listed["blake2b"]
                 ]
             except ArtifactDamaged as error:
                 found.append(str(error))
@@ -189,35 +207,22 @@ class ArtifactStore:
                 found.append(f"{folder}: {', '.join(wrong)} does not match its checksum")
         return found
 
-    @contextmanager
-    def building(self, name: str) -> Iterator[None]:
+    def building(self, name: str) -> AbstractContextManager[None]:
         """Hold a lock by name against other processes and threads that would build the same."""
-        folder = self.root / ".locks"
-        folder.mkdir(parents=True, exist_ok=True)
-        with (folder / name).open("w") as file:
-            fcntl.flock(file, fcntl.LOCK_EX)
-            yield
+        return self.locks.hold(name)
 
-    @contextmanager
-    def in_use(self, *, alone: bool = False) -> Iterator[bool]:
+    def in_use(self, *, alone: bool = False) -> AbstractContextManager[bool]:
         """Say that artifacts are being put together, so that none is taken away as left over.
 
         With `alone` the block learns whether nobody else does; it then holds them off.
         """
-        self.root.mkdir(parents=True, exist_ok=True)
-        with (self.root / ".in-use").open("w") as file:
-            try:
-                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB if alone else fcntl.LOCK_SH)
-            except BlockingIOError:
-                yield False
-                return
-            yield True
+        return self.locks.share(IN_USE, alone=alone)
 
     def listed(self, kind: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
         """Key and meta of every artifact of a kind whose manifest can be read."""
         for folder in sorted(self.root.glob(f"{kind}-*")):
             try:
-                manifest = _read_manifest(folder)
+                manifest = read_manifest(folder)
             except ArtifactDamaged:
                 continue
             if manifest["kind"] == kind:
@@ -225,11 +230,15 @@ class ArtifactStore:
 
     def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
         """Size in bytes and meta of an artifact from its manifest alone, without reading its arrays."""
-        manifest = _read_manifest(self.folder_of(kind, key))
+        manifest = read_manifest(self.folder_of(kind, key))
         return sum(listed["bytes"] for listed in manifest["arrays"].values()), manifest["meta"]
 
     def remove(self, kind: str, key: str) -> None:
         """Take an artifact out of sight at once, then delete its files."""
+        self.drop(kind, key)
+
+    def drop(self, kind: str, key: str) -> None:
+        """The same for what of it is in this folder."""
         folder = self.folder_of(kind, key)
         if folder.exists():
             doomed = self.root / f".{folder.name}.{uuid.uuid4().hex}.old"
@@ -247,13 +256,13 @@ class ArtifactStore:
         now : float
             Seconds since 1970.
         """
-        left = [path for path in self.root.glob(".*") if _DRAFT.fullmatch(path.name)]
-        left += [path for path in (self.root / "lists").glob(".*") if _DRAFT.fullmatch(path.name)]
+        left = [path for path in self.root.glob(".*") if DRAFT.fullmatch(path.name)]
+        left += [path for path in (self.root / "lists").glob(".*") if DRAFT.fullmatch(path.name)]
         left += [path for path in self.root.glob(".encoding-*") if _touched(path) < now - ABANDONED]
         for path in self.root.glob("[!.]*-*"):
             if path.is_dir():
                 try:
-                    _read_manifest(path)
+                    read_manifest(path)
                 except ArtifactDamaged:
                     left.append(path)
         for path in left:
@@ -274,29 +283,9 @@ class ArtifactStore:
             return None
 
 
-def _read_manifest(folder: Path) -> dict[str, Any]:
-    path = folder / MANIFEST
-    try:
-        sealed = json.loads(path.read_text(encoding="utf-8"))
-        manifest: dict[str, Any] = sealed["manifest"]
-        body = json.dumps(manifest, ensure_ascii=False, sort_keys=True)
-        whole = sealed["blake2b"] == _text_digest(body) and manifest["format"] == FORMAT
-    except (OSError, ValueError, KeyError, TypeError) as error:
-        raise ArtifactDamaged(f"{path}: cannot be read; delete {folder} and build it again") from error
-    if not whole:
-        raise ArtifactDamaged(f"{path}: does not match its checksum; delete {folder} and build it again")
-    return manifest
-
-
 def _touched(folder: Path) -> float:
     """When anything in a folder was written last, in seconds since 1970."""
     return max((path.stat().st_mtime for path in (folder, *folder.rglob("*"))), default=0.0)
-
-
-def _stamp(path: Path) -> list[int]:
-    """What the file system says of a file: it changes with every writing."""
-    found = path.stat()
-    return [found.st_size, found.st_ino, found.st_mtime_ns, found.st_ctime_ns]
 
 
 def _folder(folder: Path) -> tuple[int, int] | None:
@@ -306,37 +295,6 @@ def _folder(folder: Path) -> tuple[int, int] | None:
     except FileNotFoundError:
         return None
     return found.st_dev, found.st_ino
-
-
-def _seen(folder: Path) -> dict[str, list[int]]:
-    try:
-        found: dict[str, list[int]] = json.loads((folder / SEEN).read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
-    return found if isinstance(found, dict) else {}
-
-
-def _note_seen(folder: Path, names: Iterable[str]) -> None:
-    """Keep the stamps of files whose checksums are right; not being able to costs time later and nothing else."""
-    draft = folder / f".{SEEN}.{uuid.uuid4().hex}"
-    try:
-        draft.write_text(json.dumps({name: _stamp(folder / f"{name}.npy") for name in names}), encoding="utf-8")
-        draft.replace(folder / SEEN)
-    except OSError:
-        draft.unlink(missing_ok=True)
-
-
-def _digest(path: Path, read: Callable[[int], None] = lambda _: None) -> str:
-    digest = hashlib.blake2b(digest_size=16)
-    with path.open("rb") as file:
-        while block := file.read(READ_BYTES):
-            digest.update(block)
-            read(len(block))
-    return digest.hexdigest()
-
-
-def _text_digest(text: str) -> str:
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
 
 
 def _sync_folder(folder: Path) -> None:

@@ -8,11 +8,9 @@ two lists of the same corpus give the same numbers however many segments they ha
 import bisect
 import hashlib
 import json
-import os
-import uuid
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -21,8 +19,9 @@ from numpy.typing import NDArray
 from doppio.core.chunking.table import COLUMNS, ChunkTable
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.fingerprint import fingerprint
+from doppio.core.store.small_files import SmallFiles
 
-FORMAT = "doppio-list/1"
+FORMAT, ENDING = "doppio-list/1", ".json"
 DIGEST_BYTES = 10
 GONE = -1
 # More segments than this, or more than this share of deleted chunks in one, and they are merged.
@@ -244,30 +243,19 @@ class OpenedList:
 class Lists:
     """Reading lists as small files: replaced whole, so a reader has the old one or the new one."""
 
-    def __init__(self, root: Path) -> None:
-        self.root = root / "lists"
-
-    def path(self, key: str) -> Path:
-        return self.root / f"{key}.json"
+    def __init__(self, files: SmallFiles) -> None:
+        self.files = files
 
     def has(self, key: str) -> bool:
-        return self.path(key).exists()
+        return self.files.has(_name(key))
 
     def write(self, key: str, reading: ReadingList) -> None:
-        self.root.mkdir(parents=True, exist_ok=True)
         body = {
             "family": reading.family,
             "parts": [{"key": part.key, "documents": part.documents.tolist()} for part in reading.parts],
         }
-        draft = self.root / f".{key}.{uuid.uuid4().hex}"
-        try:
-            with draft.open("w", encoding="utf-8") as file:
-                json.dump({"format": FORMAT, "blake2b": _seal(body), "list": body}, file)
-                file.flush()
-                os.fsync(file.fileno())
-            draft.replace(self.path(key))
-        finally:
-            draft.unlink(missing_ok=True)
+        sealed = {"format": FORMAT, "blake2b": _seal(body), "written": time.time_ns(), "list": body}
+        self.files.write(_name(key), json.dumps(sealed))
 
     def read(self, key: str) -> ReadingList:
         """Read a list.
@@ -279,32 +267,45 @@ class Lists:
         ArtifactDamaged
             If it is not what was written.
         """
-        path = self.path(key)
         try:
-            sealed = json.loads(path.read_text(encoding="utf-8"))
-            body = sealed["list"]
-            if sealed["format"] != FORMAT or sealed["blake2b"] != _seal(body):
-                raise ValueError("the checksum differs")
-            parts = tuple(Part(part["key"], np.array(part["documents"], np.int64)) for part in body["parts"])
+            return _read(self.files.read(_name(key)))[0]
         except FileNotFoundError:
             raise
         except (OSError, ValueError, KeyError, TypeError) as error:
-            raise ArtifactDamaged(f"{path}: cannot be read ({error}); delete it and build again") from error
-        return ReadingList(body["family"], parts)
+            where = self.files.where(_name(key))
+            raise ArtifactDamaged(f"{where}: cannot be read ({error}); delete it and build again") from error
 
     def youngest_first(self) -> list[tuple[str, ReadingList]]:
         """All lists that can be read."""
         found = []
-        for path in self.root.glob("*.json"):
+        for name, (touched, text) in self.files.read_all().items():
+            key, ending = name[: -len(ENDING)], name[-len(ENDING) :]
             try:
-                found.append((path.stat().st_mtime_ns, path.stem, self.read(path.stem)))
-            except (ArtifactDamaged, FileNotFoundError):
+                reading, written = _read(text)
+            except (ValueError, KeyError, TypeError):
                 continue
+            if ending == ENDING:
+                # Those of before have no time of their own.
+                found.append((written or touched, key, reading))
         found.sort(key=lambda entry: (-entry[0], entry[1]))
         return [(key, reading) for _, key, reading in found]
 
     def remove(self, key: str) -> None:
-        self.path(key).unlink(missing_ok=True)
+        self.files.remove(_name(key))
+
+
+def _name(key: str) -> str:
+    return f"{key}{ENDING}"
+
+
+def _read(text: str) -> tuple[ReadingList, int]:
+    """A list, and when it was written, 0 where that is not said."""
+    sealed = json.loads(text)
+    body = sealed["list"]
+    if sealed["format"] != FORMAT or sealed["blake2b"] != _seal(body):
+        raise ValueError("the checksum differs")
+    parts = tuple(Part(part["key"], np.array(part["documents"], np.int64)) for part in body["parts"])
+    return ReadingList(body["family"], parts), int(sealed.get("written", 0))
 
 
 def _seal(body: Any) -> str:

@@ -1,0 +1,88 @@
+"""What an artifact's folder holds: the manifest with the checksums of its arrays, and which of them were verified."""
+
+import hashlib
+import json
+import uuid
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from doppio.core.errors import ArtifactDamaged
+
+FORMAT = "doppio-artifact/1"
+MANIFEST = "manifest.json"
+SEEN = "seen.json"
+READ_BYTES = 1 << 22
+
+
+def sealed(manifest: Mapping[str, Any]) -> str:
+    """The text of a manifest's file."""
+    return json.dumps({"manifest": manifest, "blake2b": _seal(manifest)}, ensure_ascii=False, sort_keys=True)
+
+
+def unsealed(text: bytes, where: str) -> dict[str, Any]:
+    """The manifest of a file.
+
+    Raises
+    ------
+    ArtifactDamaged
+        If it is not what was written; `where` names it.
+    """
+    try:
+        found = json.loads(text)
+        manifest: dict[str, Any] = found["manifest"]
+        whole = found["blake2b"] == _seal(manifest) and manifest["format"] == FORMAT
+    except (ValueError, KeyError, TypeError) as error:
+        raise ArtifactDamaged(f"{where}/{MANIFEST}: cannot be read; delete {where} and build it again") from error
+    if not whole:
+        raise ArtifactDamaged(f"{where}/{MANIFEST}: does not match its checksum; delete {where} and build it again")
+    return manifest
+
+
+def read_manifest(folder: Path) -> dict[str, Any]:
+    """The manifest of a folder; see `unsealed` for errors."""
+    try:
+        text = (folder / MANIFEST).read_bytes()
+    except OSError as error:
+        raise ArtifactDamaged(f"{folder / MANIFEST}: cannot be read; delete {folder} and build it again") from error
+    return unsealed(text, str(folder))
+
+
+def stamp(path: Path) -> list[int]:
+    """What the file system says of a file: it changes with every writing."""
+    found = path.stat()
+    return [found.st_size, found.st_ino, found.st_mtime_ns, found.st_ctime_ns]
+
+
+def seen_in(folder: Path) -> dict[str, list[int]]:
+    """Stamps of the files whose checksums were found right; empty where nothing is known."""
+    try:
+        found: dict[str, list[int]] = json.loads((folder / SEEN).read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def note_seen(folder: Path, names: Iterable[str]) -> None:
+    """Keep the stamps of files whose checksums are right; not being able to costs time later and nothing else."""
+    draft = folder / f".{SEEN}.{uuid.uuid4().hex}"
+    try:
+        draft.write_text(json.dumps({name: stamp(folder / f"{name}.npy") for name in names}), encoding="utf-8")
+        draft.replace(folder / SEEN)
+    except OSError:
+        draft.unlink(missing_ok=True)
+
+
+def digest_of(path: Path, read: Callable[[int], None] = lambda _: None) -> str:
+    """The checksum of a file; `read` is told how many bytes were read now."""
+    digest = hashlib.blake2b(digest_size=16)
+    with path.open("rb") as file:
+        while block := file.read(READ_BYTES):
+            digest.update(block)
+            read(len(block))
+    return digest.hexdigest()
+
+
+def _seal(manifest: Mapping[str, Any]) -> str:
+    body = json.dumps(manifest, ensure_ascii=False, sort_keys=True)
+    return hashlib.blake2b(body.encode(), digest_size=16).hexdigest()

@@ -1,0 +1,72 @@
+"""Where this installation keeps its artifacts, and what keeps those who build from doing the same twice."""
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+
+from django.conf import settings
+from django.db import connections
+from django.db.backends.utils import CursorWrapper
+
+from doppio.core.fingerprint import fingerprint
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.far import FarFolder
+from doppio.core.store.shared import SharedStore
+
+
+def local_store() -> ArtifactStore:
+    """The folder of artifacts of this machine."""
+    return ArtifactStore(settings.DOPPIO_ARTIFACTS)
+
+
+def store() -> ArtifactStore:
+    """Where artifacts are: in that folder, or where several machines share them, with a cache here."""
+    if not settings.DOPPIO_STORE:
+        return local_store()
+    far = FarFolder(settings.DOPPIO_STORE)
+    cache = settings.DOPPIO_ARTIFACTS.with_name(f"cache-{fingerprint(far.url)}")
+    most = settings.DOPPIO_CACHE_GB
+    return SharedStore(cache, far, DatabaseLocks(far.url), int(most * (1 << 30)) if most else None)
+
+
+class DatabaseLocks:
+    """Locks of the database, which all machines see that build into one store.
+
+    Each is held by a connection of its own, so it ends with the process that holds it, and with its machine.
+    """
+
+    def __init__(self, store: str) -> None:
+        self.store = store
+
+    @contextmanager
+    def hold(self, name: str) -> Iterator[None]:
+        with self._connected() as cursor:
+            cursor.execute("SELECT pg_advisory_lock(%s)", [self._number(name)])
+            yield
+
+    @contextmanager
+    def share(self, name: str, *, alone: bool = False) -> Iterator[bool]:
+        with self._connected() as cursor:
+            if alone:
+                cursor.execute("SELECT pg_try_advisory_lock(%s)", [self._number(name)])
+                yield bool(cursor.fetchone()[0])
+                return
+            cursor.execute("SELECT pg_advisory_lock_shared(%s)", [self._number(name)])
+            yield True
+
+    def _number(self, name: str) -> int:
+        digest = hashlib.blake2b(f"{self.store} {name}".encode(), digest_size=8).digest()
+        return int.from_bytes(digest, "big", signed=True)
+
+    @contextmanager
+    def _connected(self) -> Iterator[CursorWrapper]:
+        # None of this thread's own ones: whoever closes those must not let the lock go.
+        connection = connections.create_connection("default")
+        try:
+            cursor = connection.cursor()
+            # Whoever waits for a build waits as long as it takes.
+            cursor.execute("SET statement_timeout = 0")
+            yield cursor
+        finally:
+            with suppress(Exception):
+                connection.close()
