@@ -1,13 +1,15 @@
 import math
+import tempfile
 import unittest
 from collections import Counter
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doppio.core.branches.sparse import building
+from doppio.core.branches.sparse import building, merging
 from doppio.core.branches.sparse.building import build_postings, pack_postings
 from doppio.core.branches.sparse.fields import FieldedIndex, FieldWeight
 from doppio.core.branches.sparse.index import Segment, SparseIndex
@@ -271,12 +273,18 @@ class Packing(unittest.TestCase):
         self.assertEqual(found[: len(values)].tolist(), values)
 
     @settings(max_examples=60)
-    @given(CHUNKS, st.integers(1, 12))
-    def test_postings_packed_in_runs_equal_those_packed_at_once(self, chunks, run):
+    @given(CHUNKS, st.integers(1, 12), st.sampled_from([1, 3, merging.AT_ONCE]), st.booleans())
+    def test_postings_packed_in_runs_equal_those_packed_at_once(self, chunks, run, at_once, on_disk):
         texts = [" ".join(chunk) for chunk in chunks]
         whole = build_postings(texts, len(texts), PLAIN).arrays()
-        with mock.patch.object(building, "RUN", run):
-            parts = build_postings(texts, len(texts), PLAIN).arrays()
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            mock.patch.object(building, "RUN", run),
+            mock.patch.object(building, "MOST_NAMES", 2),
+            mock.patch.object(merging, "AT_ONCE", at_once),
+        ):
+            parts = build_postings(texts, len(texts), PLAIN, scratch=Path(folder) if on_disk else None).arrays()
+            parts = {name: np.array(array) for name, array in parts.items()}
         for name, array in whole.items():
             np.testing.assert_array_equal(parts[name], array, name)
             self.assertEqual(parts[name].dtype, array.dtype, name)
@@ -311,7 +319,11 @@ class Packing(unittest.TestCase):
                     np.array([rank.get(n, -1) if owner[n] == part else -1 for n in own], np.int64),
                 )
             )
-        merged = merge_postings(parts, len(kept)).arrays()
+        at_once = data.draw(st.sampled_from([1, 4, merging.AT_ONCE]))
+        with mock.patch.object(merging, "AT_ONCE", at_once), tempfile.TemporaryDirectory() as folder:
+            scratch = data.draw(st.sampled_from([None, Path(folder)]))
+            merged = merge_postings(parts, len(kept), scratch).arrays()
+            merged = {name: np.array(array) for name, array in merged.items()}
         fresh = build_postings([" ".join(chunks[n]) for n in kept], len(kept), PLAIN).arrays()
         for name, array in fresh.items():
             np.testing.assert_array_equal(merged[name], array, name)

@@ -13,15 +13,14 @@ from doppio.core.branches.kind import SPARSE, Branch
 from doppio.core.fingerprint import fingerprint
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Setting, Settings, number, whole
-from doppio.core.progress import Progress
 from doppio.core.ranking import best_of
-from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.pieces import (
     Arrays,
     Building,
     Costing,
     Estimate,
     Facts,
+    Merging,
     Needs,
     Opening,
     Piece,
@@ -59,7 +58,7 @@ class Maker:
             building.write(piece, place, arrays)
 
     def merge(
-        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts] | None:
         rows: list[NDArray] = [np.empty(0, np.int32)] * count
         for source in sources:

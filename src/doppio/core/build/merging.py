@@ -8,7 +8,7 @@ from doppio.core.chunking.table import ChunkTable
 from doppio.core.fingerprint import fingerprint
 from doppio.core.progress import Progress
 from doppio.core.store.artifacts import ArtifactStore
-from doppio.core.store.pieces import Facts, Source
+from doppio.core.store.pieces import Facts, Merging, Source
 from doppio.core.store.segments import (
     GONE,
     Lists,
@@ -79,9 +79,10 @@ def _carry_over(
                 sources = [Source(a, rows) for a, rows in zip(opened, now, strict=True) if a is not None]
                 meta = by_segment[segments[0]][1] | {"segment": key, "chunks": count}
                 progress.start(f"merge {kind}", 1, "indexes")
-                made = maker.merge(kind, sources, count, meta, store, progress)
-                if made is not None:
-                    store.write(kind, target, made[0], meta | made[1])
+                with store.scratch() as folder:
+                    made = maker.merge(kind, sources, count, meta, Merging(store, folder, progress))
+                    if made is not None:
+                        store.write(kind, target, made[0], meta | made[1])
                 progress.advance(1)
 
 

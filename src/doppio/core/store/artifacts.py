@@ -12,7 +12,7 @@ import os
 import shutil
 import uuid
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -217,6 +217,16 @@ class ArtifactStore:
         With `alone` the block learns whether nobody else does; it then holds them off.
         """
         return self.locks.share(IN_USE, alone=alone)
+
+    @contextmanager
+    def scratch(self) -> Iterator[Path]:
+        """A folder for arrays on their way into an artifact, on the same disk; it goes with the block."""
+        folder = self.root / f".scratch.{uuid.uuid4().hex}"
+        folder.mkdir(parents=True)
+        try:
+            yield folder
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
 
     def listed(self, kind: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
         """Key and meta of every artifact of a kind whose manifest can be read."""

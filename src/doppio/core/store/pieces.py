@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
@@ -156,6 +157,18 @@ class Costing(Planning):
     rate: Callable[[str, float], float]
 
 
+@dataclass(frozen=True)
+class Merging:
+    """What a maker merges with.
+
+    scratch : a folder for arrays that are too large for memory; it goes once they are written
+    """
+
+    store: ArtifactStore
+    scratch: Path
+    progress: Progress
+
+
 class Maker(Protocol):
     """Makes the artifacts of one kind, or of several that come out of one pass.
 
@@ -177,7 +190,7 @@ class Maker(Protocol):
         """Write the artifacts of pieces that segments lack, each given by the segment's place."""
 
     def merge(
-        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts] | None:
         """Arrays over a segment of `count` chunks, from those over the segments that it was made of, and facts that
         change with it; None where they are to be made anew."""

@@ -1,6 +1,7 @@
 """Vectors, the structures over them, and the vectors of all tokens as pieces of an index."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -21,12 +22,14 @@ from doppio.core.models.trained import KIND as TRAINED_KIND
 from doppio.core.models.trained import TrainedEncoder, train
 from doppio.core.progress import Progress
 from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.columns import Columns
 from doppio.core.store.pieces import (
     Arrays,
     Building,
     Costing,
     Estimate,
     Facts,
+    Merging,
     Needs,
     Piece,
     Planning,
@@ -64,12 +67,12 @@ class VectorsMaker:
             encode_segment(building.store, encoder, read, own, wanted, building.progress)
 
     def merge(
-        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts]:
         if kind == TOKENS:
-            return _merged_tokens(sources, count), {}
+            return _merged_tokens(sources, count, merging.scratch), {}
         dimension = sources[0].artifact.arrays["vectors"].shape[1]
-        draft = store.root / f".merging-{meta['segment']}-{meta['of']}.npy"
+        draft = merging.scratch / "vectors.npy"
         squares = np.zeros(count, np.float32)
         rows = mapped(draft, "w+", np.float32, (max(count, 1), dimension))
         for source in sources:
@@ -81,8 +84,6 @@ class VectorsMaker:
                 squares[source.now[part]] = old_squares[part]
         rows.flush()
         del rows
-        if not count:
-            draft.unlink()
         array: Any = draft if count else np.empty((0, dimension), np.float32)
         return {"vectors": array, "squares": squares}, {"dimension": dimension}
 
@@ -109,17 +110,17 @@ class StructureMaker:
             building.write(piece, place, arrays, vectors=over)
 
     def merge(
-        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts] | None:
         over, kind_of_it = fingerprint(meta["segment"], meta["over"]), STRUCTURES.get(meta["settings"]["kind"])
-        if not store.has(VECTORS, over) or meta["settings"].get("edition", 1) != kind_of_it.edition:
+        if not merging.store.has(VECTORS, over) or meta["settings"].get("edition", 1) != kind_of_it.edition:
             return None
-        opened = store.open(VECTORS, over)
+        opened = merging.store.open(VECTORS, over)
         vectors = prepared(opened.arrays["vectors"], opened.arrays["squares"], meta["metric"])
         largest = max(sources, key=lambda source: int((source.now >= 0).sum()))
         before = open_structure(meta["settings"]["kind"], largest.artifact.arrays)
-        arrays = grown(before, largest.now, vectors, progress)
-        return arrays or build_structure(vectors, meta["settings"], progress), {"vectors": over}
+        arrays = grown(before, largest.now, vectors, merging.progress)
+        return arrays or build_structure(vectors, meta["settings"], merging.progress), {"vectors": over}
 
     def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
         settings = piece.facts["settings"]
@@ -199,21 +200,22 @@ def _wanted(building: Building, place: int, pieces: Sequence[Piece]) -> list[tup
     return found
 
 
-def _merged_tokens(sources: Sequence[Source], count: int) -> Arrays:
+def _merged_tokens(sources: Sequence[Source], count: int, scratch: Path) -> Arrays:
     spans = np.zeros((count, 2), np.int64)
     names = ("codes", "scales", "ids")
-    parts: dict[str, list[Any]] = {name: [] for name in names}
+    columns = Columns(scratch)
     at = 0
     for source in sources:
         arrays = source.artifact.arrays
         there = np.flatnonzero(source.now >= 0)
         begins, lengths = arrays["spans"][there].T
-        places = ranges(begins, lengths)
-        for name in names:
-            parts[name].append(arrays[name][places])
+        for first in range(0, len(there), ROWS):
+            places = ranges(begins[first : first + ROWS], lengths[first : first + ROWS])
+            for name in names:
+                columns.add(name, arrays[name][places])
         spans[source.now[there], 0] = at + np.cumsum(lengths) - lengths
         spans[source.now[there], 1] = lengths
         at += int(lengths.sum())
-    joined = {name: np.concatenate(own) for name, own in parts.items()}
+    joined = columns.taken()
     vocabulary = len(sources[0].artifact.arrays["frequency"])
     return {"spans": spans, **joined, "frequency": token_vectors.frequencies(spans, joined["ids"], vocabulary)}

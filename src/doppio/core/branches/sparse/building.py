@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from numba import njit
@@ -16,28 +17,46 @@ from doppio.core.text.analysis import Analysis
 
 # Terms that are gathered before they are packed.
 RUN = 16 << 20
+# Names of terms that are kept from run to run.
+MOST_NAMES = 1_000_000
 
 
 def build_postings(
-    texts: Iterable[str], count: int, analysis: Analysis, progress: Progress | None = None
+    texts: Iterable[str],
+    count: int,
+    analysis: Analysis,
+    progress: Progress | None = None,
+    scratch: Path | None = None,
 ) -> Postings:
     """Index `count` texts; the n-th text is chunk n.
 
+    Parameters
+    ----------
+    scratch : Path or None
+        A folder for what does not fit into one run; the result is then mapped from files in it. None where all is to
+        stand in memory.
+
     Notes
     -----
-    Terms are gathered and packed in runs, which are merged at the end: what is held beside the result is about as
-    large as the result.
+    Terms are gathered and packed in runs, which are merged at the end. With a folder the runs wait in it, so memory
+    holds one run, the names of its terms, and a number or two a chunk.
     """
     progress = progress or Silent()
     progress.start("index terms", count, "chunks")
     numbers = analysis.numbering()
     lengths = np.zeros(count, np.int32)
-    stream, runs = np.empty(RUN, np.int32), []
+    stream = np.empty(RUN, np.int32)
+    runs: list[tuple[Postings, NDArray[np.int64]]] = []
     first, filled = 0, 0
     for chunk, text in enumerate(texts):
         found = numbers(text)
         if filled and filled + len(found) > len(stream):
-            runs.append((_run(numbers.vocabulary, stream[:filled], lengths[first:chunk]), np.arange(first, chunk)))
+            made = _run(numbers.vocabulary, stream[:filled], lengths[first:chunk])
+            runs.append((_spilled(made, scratch, len(runs)), np.arange(first, chunk)))
+            if len(numbers.vocabulary) > MOST_NAMES:
+                # Each run has its own names; words that are met once in a corpus are most of them.
+                numbers = analysis.numbering()
+                found = numbers(text)
             first, filled = chunk, 0
         if len(found) > len(stream):
             stream = np.empty(len(found), np.int32)
@@ -48,8 +67,19 @@ def build_postings(
     if not runs:
         return pack_postings(list(numbers.vocabulary), stream[:filled], lengths)
     runs.append((_run(numbers.vocabulary, stream[:filled], lengths[first:]), np.arange(first, count)))
-    del stream
-    return merge_postings(runs, count)
+    del stream, numbers
+    return merge_postings(runs, count, scratch)
+
+
+def _spilled(made: Postings, scratch: Path | None, number: int) -> Postings:
+    """A run on disk, mapped, where there is a folder for it."""
+    if scratch is None:
+        return made
+    folder = scratch / f"run-{number}"
+    folder.mkdir(parents=True)
+    for name, array in made.arrays().items():
+        np.save(folder / f"{name}.npy", array, allow_pickle=False)
+    return Postings.opened({name: np.load(folder / f"{name}.npy", mmap_mode="r") for name in made.arrays()})
 
 
 def _run(vocabulary: Mapping[str, int], stream: NDArray[np.int32], lengths: NDArray[np.int32]) -> Postings:

@@ -23,8 +23,7 @@ from doppio.core.branches.sparse.vocabulary import KIND as VOCABULARY
 from doppio.core.branches.sparse.vocabulary import ROWS_AT_ONCE, Vocabulary
 from doppio.core.fingerprint import fingerprint
 from doppio.core.progress import Progress
-from doppio.core.store.artifacts import ArtifactStore
-from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Piece, Source
+from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Merging, Piece, Source
 from doppio.core.text.analysis import Analysis
 
 KIND = "expanded-postings"
@@ -60,9 +59,11 @@ class AddingMaker:
         return {"terms": made.terms, "entries": int(made.held.sum())}
 
     def merge(
-        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts]:
-        merged = merge_postings([(Postings.opened(one.artifact.arrays), one.now) for one in sources], count)
+        merged = merge_postings(
+            [(Postings.opened(one.artifact.arrays), one.now) for one in sources], count, merging.scratch
+        )
         return merged.arrays(), self.written(merged)
 
     def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:

@@ -9,9 +9,17 @@ from doppio.core.branches.sparse.postings import KIND, Postings
 from doppio.core.chunking.table import ChunkTexts
 from doppio.core.fingerprint import fingerprint
 from doppio.core.kinds import Settings
-from doppio.core.progress import Progress
-from doppio.core.store.artifacts import ArtifactStore
-from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Piece, Source, texts_in_parts
+from doppio.core.store.pieces import (
+    Arrays,
+    Building,
+    Costing,
+    Estimate,
+    Facts,
+    Merging,
+    Piece,
+    Source,
+    texts_in_parts,
+)
 from doppio.core.text.analysis import VERSION, Analysis
 
 INDEXED = "indexed"
@@ -31,14 +39,16 @@ class PostingsMaker:
         for place, piece in lacking:
             numbers = building.numbers(place)
             texts = texts_in_parts(_reader(building.texts, piece.facts["field"]), numbers)
-            made = build_postings(texts, len(numbers), Analysis.of(piece.facts["analysis"]), building.progress)
-            building.write(piece, place, made.arrays(), **_facts(made))
+            analysis = Analysis.of(piece.facts["analysis"])
+            with building.store.scratch() as folder:
+                made = build_postings(texts, len(numbers), analysis, building.progress, folder)
+                building.write(piece, place, made.arrays(), **_facts(made))
 
     def merge(
-        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, store: ArtifactStore, progress: Progress
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts]:
         parts = [(Postings.opened(source.artifact.arrays), source.now) for source in sources]
-        merged = merge_postings(parts, count)
+        merged = merge_postings(parts, count, merging.scratch)
         return merged.arrays(), _facts(merged)
 
     def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
