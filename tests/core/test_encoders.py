@@ -25,7 +25,7 @@ from doppio.core.models.folder import WRONG_SORT, open_folder, register_folder
 from doppio.core.models.registry import TRAINED, Models
 from doppio.core.models.remote import RemoteEncoder, register_remote
 from doppio.core.models.remote_endpoint import LONGEST_PAUSE
-from doppio.core.models.trained import TrainedEncoder, train
+from doppio.core.models.trained import TrainedEncoder, counted, train
 from tests.core.corpus import MODELS, encoder
 
 WORDS = ["[UNK]", "rope", "wind", "cabin", "query:", "text:"]
@@ -131,7 +131,7 @@ class Trained(unittest.TestCase):
         words = ["rope", "wind", "cabin", "tower", "brake", "ice", "snow", "grip", "line"]
         random = np.random.default_rng(1)
         texts = [" ".join(random.choice(words, random.integers(2, 8))) for _ in range(40)]
-        made = TrainedEncoder(train(texts, 5), "d")
+        made = TrainedEncoder(train([counted(texts)], 5), "d")
         counts = np.array([[text.split().count(word) for word in words] for text in texts])
         weights = np.where(counts > 0, 1 + np.log(np.maximum(counts, 1)), 0)
         weights = weights * np.log1p(len(texts) / (counts > 0).sum(axis=0))
@@ -141,13 +141,23 @@ class Trained(unittest.TestCase):
         np.testing.assert_allclose(vectors @ vectors.T, reduced @ reduced.T, atol=1e-4)
 
     def test_the_same_corpus_gives_the_same_vectors_and_unknown_words_none(self):
-        one, other = (TrainedEncoder(train(self.TEXTS), "d") for _ in range(2))
+        one, other = (TrainedEncoder(train([counted(self.TEXTS)]), "d") for _ in range(2))
         np.testing.assert_array_equal(one.questions(["rope ice"]), other.questions(["rope ice"]))
         self.assertEqual(np.abs(one.questions(["unheard of", ""])).max(), 0)
 
+    def test_it_is_the_same_however_its_texts_are_parted(self):
+        words = ["rope", "wind", "cabin", "tower", "brake", "ice", "snow", "grip", "line"]
+        random = np.random.default_rng(2)
+        texts = [" ".join(random.choice(words, random.integers(0, 8))) for _ in range(40)]
+        whole = train([counted(texts)])
+        for size in (1, 7, 39):
+            parted = train(counted(texts[at : at + size]) for at in range(0, len(texts), size))
+            for name, array in whole.items():
+                np.testing.assert_array_equal(parted[name], array, name)
+
     def test_a_corpus_of_next_to_nothing_can_be_trained_on(self):
         for texts in ([], ["rope"], ["rope", "rope"], ["rope wind", "wind rope"]):
-            made = TrainedEncoder(train(texts), "d")
+            made = TrainedEncoder(train([counted(texts)]), "d")
             self.assertEqual(made.questions(["rope"]).shape, (1, made.dimension))
 
     def test_it_is_no_folder_and_the_shipped_encoder_counts_its_tokens(self):

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.branches.sparse import building, merging
-from doppio.core.branches.sparse.building import build_postings, pack_postings
+from doppio.core.branches.sparse.building import build_postings, join_postings, pack_postings, part_of
 from doppio.core.branches.sparse.fields import FieldedIndex, FieldWeight
 from doppio.core.branches.sparse.index import Segment, SparseIndex
 from doppio.core.branches.sparse.merging import merge_postings
@@ -18,6 +18,7 @@ from doppio.core.branches.sparse.packing import BLOCK, bytes_for, pack, unpack, 
 from doppio.core.branches.sparse.ranges import FINE
 from doppio.core.branches.sparse.weighting import DIRICHLET, LONG, OKAPI, PLUS, TF_IDF, VARIANTS, Weighting
 from doppio.core.errors import RecipeError
+from doppio.core.progress import Silent
 from doppio.core.text.analysis import LANGUAGES, Analysis, read_synonyms
 from doppio.core.text.hard_cases import CASES, met
 
@@ -285,9 +286,15 @@ class Packing(unittest.TestCase):
         ):
             parts = build_postings(texts, len(texts), PLAIN, scratch=Path(folder) if on_disk else None).arrays()
             parts = {name: np.array(array) for name, array in parts.items()}
+        size = max(1, run // 2)
+        own = (part_of(texts[at : at + size], PLAIN) for at in range(0, len(texts), size))
+        with tempfile.TemporaryDirectory() as folder, mock.patch.object(building, "JOINED_AT_ONCE", 3 * size):
+            joined = join_postings(own, len(texts), Silent(), Path(folder) if on_disk else None).arrays()
+            joined = {name: np.array(array) for name, array in joined.items()}
         for name, array in whole.items():
-            np.testing.assert_array_equal(parts[name], array, name)
-            self.assertEqual(parts[name].dtype, array.dtype, name)
+            for made in (parts[name], joined[name]):
+                np.testing.assert_array_equal(made, array, name)
+                self.assertEqual(made.dtype, array.dtype, name)
 
     def test_counts_of_some_chunks_are_those_of_the_whole_list(self):
         postings, _ = zipf(6000, 12)

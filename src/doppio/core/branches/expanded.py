@@ -7,7 +7,6 @@ be left out. Where words and vectors agree less than they seem to, it adds noise
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,6 +29,7 @@ from doppio.core.fingerprint import fingerprint
 from doppio.core.kinds import Setting, Settings, encoder, number, whole
 from doppio.core.models.encoder import TextEncoder
 from doppio.core.models.registry import DEFAULT_ENCODER, TRAINED
+from doppio.core.store.crew import Hands
 from doppio.core.store.pieces import Arrays, Facts, Maker, Needs, Opening, Piece, Planning, Whole
 from doppio.core.text.analysis import VERSION, Analysis
 
@@ -132,8 +132,8 @@ class Expanded:
         return [f"{branch['passage_terms']} words added to a chunk"]
 
 
-def _gathered(analysis: Settings, own: TextEncoder, most: int, texts: Iterator[str], progress: Any) -> Arrays:
-    return gather(texts, Analysis.of(analysis), own, most, progress)
+def _gathered(analysis: Settings, own: TextEncoder, most: int, texts: Iterator[str], hands: Hands) -> Arrays:
+    return gather(texts, Analysis.of(analysis), own, most, hands.progress)
 
 
 KIND = Expanded()

@@ -24,6 +24,7 @@ from doppio.core.reranking.step import Reranker, Weighed
 from doppio.core.reranking.windowed import reading_of
 from doppio.core.select.answer.kind import ANSWERS
 from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.crew import Alone, Crew, Hands, Place
 from doppio.core.store.pieces import Building, Facts, Opening, Piece, texts_in_parts
 from doppio.core.store.segments import (
     GONE,
@@ -70,9 +71,15 @@ class Builder:
     store: ArtifactStore
     models: Models
     progress: Progress = field(default_factory=Silent)
+    crew: Crew = field(default_factory=Alone)
 
     def __post_init__(self) -> None:
         self.lists = Lists(self.store.lists)
+
+    @property
+    def hands(self) -> Hands:
+        """Those who do what stands alone."""
+        return Hands(self.crew, Place(self.models, self.store), self.progress)
 
     def keys(self, corpus: str, recipe: Recipe) -> Keys:
         """What the recipe needs over the corpus with that fingerprint."""
@@ -208,9 +215,7 @@ class Builder:
                     merge_segments(self.store, self.lists, self.progress, opened, [place])
                     opened = self.open_list(keys.chunks)
                 lacking = self._lacking(opened, keys)
-            building = Building(
-                self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.progress
-            )
+            building = Building(self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.hands)
             self._make_wholes(keys, building)
             for maker in {id(piece.maker): piece.maker for piece in keys.pieces()}.values():
                 work = [(place, piece) for place, own in lacking.items() for piece in own if piece.maker is maker]
@@ -230,7 +235,7 @@ class Builder:
         for whole in keys.wholes:
             if self.store.open_or_none(whole.kind, whole.key) is None:
                 everything = np.arange(building.opened.numbering.count)
-                arrays = whole.make(texts_in_parts(building.texts.indexed, everything), self.progress)
+                arrays = whole.make(texts_in_parts(building.texts.indexed, everything), building.hands)
                 self.store.write(whole.kind, whole.key, arrays, {"list": keys.chunks})
 
     def open(self, corpus: str, recipe: Recipe, texts: ChunkTexts) -> Pipeline:

@@ -11,6 +11,7 @@ References
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -29,38 +30,60 @@ BATCH = 1024
 _ANALYSIS = Analysis()
 
 
-def train(texts: Iterable[str], dimension: int = DIMENSION) -> dict[str, NDArray[Any]]:
-    """Train on the texts of all chunks; returns the arrays of its artifact.
+@dataclass(frozen=True)
+class Counted:
+    """The terms of some texts.
+
+    names : of the terms, as they come
+    texts : for each text the numbers of its terms among these, rising, and their counts
+    """
+
+    names: list[str]
+    texts: list[tuple[NDArray[np.int64], NDArray[np.int64]]]
+
+
+def counted(texts: Iterable[str]) -> Counted:
+    """Count the terms of some texts."""
+    numbering = _ANALYSIS.numbering()
+    found = [np.unique(np.asarray(numbering(text), np.int64), return_counts=True) for text in texts]
+    return Counted(list(numbering.vocabulary), found)
+
+
+def train(parts: Iterable[Counted], dimension: int = DIMENSION) -> dict[str, NDArray[Any]]:
+    """Train on the terms of all chunks, counted some at a time; returns the arrays of its artifact.
 
     Notes
     -----
     Term weights are (1 + ln tf) ln(1 + N / n). Terms that only one chunk holds tell nothing about likeness and are
     left out, as are the rarest beyond 50,000.
     """
-    numbering = _ANALYSIS.numbering()
-    counted: list[tuple[NDArray[np.int64], NDArray[np.int64]]] = []
-    for text in texts:
-        numbers = np.asarray(numbering(text), np.int64)
-        counted.append(np.unique(numbers, return_counts=True))
-    held = np.zeros(len(numbering.vocabulary), np.int64)
-    for numbers, _ in counted:
+    vocabulary: dict[str, int] = {}
+    rows: list[tuple[NDArray[np.int64], NDArray[np.int64]]] = []
+    for part in parts:
+        # Names in the order in which they come in all texts, however these were parted.
+        number = np.array([vocabulary.setdefault(name, len(vocabulary)) for name in part.names], np.int64)
+        for own, counts in part.texts:
+            order = np.argsort(number[own])
+            rows.append((number[own][order], counts[order]))
+    held = np.zeros(len(vocabulary), np.int64)
+    for numbers, _ in rows:
         held[numbers] += 1
     order = np.argsort(-held, kind="stable")[:MOST_TERMS]
     kept = np.sort(order[held[order] > 1])
-    names = list(numbering.vocabulary)
+    names = list(vocabulary)
     column = np.full(len(names), -1, np.int64)
     column[kept] = np.arange(len(kept))
-    idf = np.log1p(len(counted) / np.maximum(held[kept], 1)) if len(kept) else np.zeros(0)
-    matrix = _matrix(counted, column, idf)
+    idf = np.log1p(len(rows) / np.maximum(held[kept], 1)) if len(kept) else np.zeros(0)
+    matrix = _matrix(rows, column, idf)
     rank = min(dimension, min(matrix.shape) - 1)
     if rank < 1:
         directions = np.zeros((len(kept), 1), np.float32)
     else:
         # A fixed start makes the same corpus give the same vectors.
         start = np.random.default_rng(0).standard_normal(min(matrix.shape))
-        _, values, rows = svds(matrix, k=rank, v0=start)
+        _, values, found = svds(matrix, k=rank, v0=start)
         strongest = np.argsort(-values)
-        directions = rows[strongest].T
+        directions = found[strongest].T
         # The sign of a direction is arbitrary; the largest number of each is made positive.
         tops = np.abs(directions).argmax(axis=0)
         directions = directions * np.sign(directions[tops, np.arange(rank)])
@@ -87,11 +110,11 @@ class TrainedEncoder:
         self.dimension = int(self._directions.shape[1])
 
     def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
-        counted = []
+        rows = []
         for text in texts:
             found = (self._column.get(term.text, -1) for term in _ANALYSIS.terms(text))
-            counted.append(np.unique(np.array([at for at in found if at >= 0], np.int64), return_counts=True))
-        matrix = _matrix(counted, np.arange(len(self._idf)), self._idf)
+            rows.append(np.unique(np.array([at for at in found if at >= 0], np.int64), return_counts=True))
+        matrix = _matrix(rows, np.arange(len(self._idf)), self._idf)
         vectors = np.asarray(matrix @ self._directions, np.float32)
         lengths = np.linalg.norm(vectors, axis=1, keepdims=True)
         return np.divide(vectors, lengths, out=np.zeros_like(vectors), where=lengths > 1e-9)

@@ -15,6 +15,7 @@ from doppio.core.models.registry import Models
 from doppio.core.progress import Progress
 from doppio.core.store.artifacts import Artifact, ArtifactStore
 from doppio.core.store.artifacts import Facts as Facts
+from doppio.core.store.crew import Hands
 from doppio.core.store.segments import OpenedList
 
 TEXTS_AT_ONCE = 4096
@@ -51,7 +52,7 @@ class Whole:
 
     kind: str
     key: str
-    make: Callable[[Iterator[str], Progress], Arrays]
+    make: Callable[[Iterator[str], Hands], Arrays]
 
 
 @dataclass(frozen=True)
@@ -82,7 +83,11 @@ class Building(Planning):
     store: ArtifactStore
     opened: OpenedList
     texts: ChunkTexts
-    progress: Progress
+    hands: Hands
+
+    @property
+    def progress(self) -> Progress:
+        return self.hands.progress
 
     def segment(self, place: int) -> str:
         """The key of a segment."""

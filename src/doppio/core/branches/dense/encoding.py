@@ -7,7 +7,7 @@ every batch the files are flushed and a note says how far they are; who comes ba
 import json
 import os
 import shutil
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -58,6 +58,34 @@ def batches(lengths: NDArray[np.int64]) -> list[NDArray[np.int64]]:
     return found
 
 
+@dataclass(frozen=True)
+class Made:
+    """What became of some texts of a batch.
+
+    place : (m,) int64, positions of the texts in the batch
+    vectors : (m, d) float32
+    tokens : for each of them the codes, scales and numbers of its tokens; empty where they are not wanted
+    """
+
+    place: NDArray[np.int64]
+    vectors: NDArray[np.float32]
+    tokens: list[tuple[NDArray[np.int8], NDArray[np.float32], NDArray[np.int32]]]
+
+
+def made_of(encoder: TextEncoder, texts: Sequence[str], with_tokens: bool, unit: bool) -> list[Made]:
+    """Encode a batch; see `check_finite` for errors."""
+    found = []
+    for batch in encoder.encode(texts, tokens=with_tokens):
+        vectors = check_finite(batch.vectors, encoder, [texts[at] for at in batch.place])
+        if unit:
+            vectors = vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-12)
+        tokens = []
+        for matrix, ids in zip(batch.tokens or (), batch.ids or (), strict=True) if with_tokens else ():
+            tokens.append((*token_vectors.compress(matrix), ids.astype(np.int32)))
+        found.append(Made(batch.place, vectors, tokens))
+    return found
+
+
 def encode_segment(
     store: ArtifactStore,
     encoder: TextEncoder,
@@ -65,6 +93,7 @@ def encode_segment(
     lengths: NDArray[np.int64],
     wanted: Wanted,
     progress: Progress,
+    made: Callable[[Iterator[list[str]], bool], Iterator[list[Made]]] | None = None,
 ) -> None:
     """Encode the chunks of a segment and write its artifacts.
 
@@ -76,6 +105,8 @@ def encode_segment(
         Tokens of each, about; they only decide the order.
     progress : Progress
         Counts tokens; the step has been started.
+    made : callable or None
+        Encodes batches one after another, with the vectors of tokens or without, as `made_of` does.
     """
     folder = store.root / f".encoding-{wanted.name}"
     folder.mkdir(parents=True, exist_ok=True)
@@ -104,23 +135,23 @@ def encode_segment(
             file.truncate(tokens_done * width * np.dtype(_RAW[name]).itemsize)
             file.seek(0, os.SEEK_END)
         place = 0
-        for rows in batches(lengths):
+        ordered = batches(lengths)
+        ends = np.cumsum([len(rows) for rows in ordered])
+        before = int(np.searchsorted(ends, rows_done, side="right"))
+        if before:
+            place = int(ends[before - 1])
+            progress.advance(int(sum(lengths[rows].sum() for rows in ordered[:before])))
+        left = ordered[before:]
+        read = (texts(rows.tolist()) for rows in left)
+        here = (made_of(encoder, batch, with_tokens, wanted.unit) for batch in read)
+        for rows, batch in zip(left, here if made is None else made(read, with_tokens), strict=True):
             place += len(rows)
-            if place <= rows_done:
-                progress.advance(int(lengths[rows].sum()))
-                continue
-            read = texts(rows.tolist())
-            for batch in encoder.encode(read, tokens=with_tokens):
-                found = check_finite(batch.vectors, encoder, [read[at] for at in batch.place])
-                if wanted.unit:
-                    found = found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12)
-                vectors[rows[batch.place]] = found
-                each = zip(batch.place, batch.tokens or (), batch.ids or (), strict=True) if with_tokens else ()
-                for at, matrix, ids in each:
-                    codes, scales = token_vectors.compress(matrix)
+            for part in batch:
+                vectors[rows[part.place]] = part.vectors
+                for at, (codes, scales, ids) in zip(part.place, part.tokens, strict=False):
                     spans[rows[at]] = tokens_done, len(scales)
                     tokens_done += len(scales)
-                    for name, array in (("codes", codes), ("scales", scales), ("ids", ids.astype(np.int32))):
+                    for name, array in (("codes", codes), ("scales", scales), ("ids", ids)):
                         raw[name].write(np.ascontiguousarray(array).tobytes())
             vectors.flush()
             spans.flush()

@@ -1,17 +1,20 @@
 """Vectors, the structures over them, and the vectors of all tokens as pieces of an index."""
 
+import itertools
 from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from doppio.core.branches.dense.encoding import Wanted, encode_segment, mapped
+from doppio.core.branches.dense.encoding import Made, Wanted, encode_segment, made_of, mapped
 from doppio.core.branches.dense.index import VECTORS
 from doppio.core.branches.dense.metric import COSINE, EUCLIDEAN, prepared
 from doppio.core.branches.dense.structure import KIND as STRUCTURE
 from doppio.core.branches.dense.structure import build_structure, built_settings, grown, open_structure
 from doppio.core.branches.dense.structures.kind import STRUCTURES
+from doppio.core.errors import ModelFolderError
 from doppio.core.fingerprint import fingerprint
 from doppio.core.kernels.rows import ranges
 from doppio.core.kinds import Settings
@@ -19,10 +22,10 @@ from doppio.core.models import token_vectors
 from doppio.core.models.encoder import Encoder, TextEncoder
 from doppio.core.models.registry import TRAINED, TRAINED_TITLE, Models
 from doppio.core.models.trained import KIND as TRAINED_KIND
-from doppio.core.models.trained import TrainedEncoder, train
-from doppio.core.progress import Progress
+from doppio.core.models.trained import Counted, TrainedEncoder, counted, train
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.columns import Columns
+from doppio.core.store.crew import Hands, Place
 from doppio.core.store.pieces import (
     Arrays,
     Building,
@@ -39,6 +42,8 @@ from doppio.core.store.pieces import (
 from doppio.core.text.analysis import VERSION
 
 ROWS = 1 << 13
+# Texts whose terms are counted at a time, for the encoder that is trained.
+COUNTED_AT_ONCE = 4096
 ENCODE = "encode chunks"
 TOKENS = token_vectors.KIND
 MEMORY = 64e6
@@ -64,7 +69,8 @@ class VectorsMaker:
             def read(rows: Sequence[int], numbers: Any = numbers) -> list[str]:
                 return building.texts.indexed(numbers[list(rows)].tolist())
 
-            encode_segment(building.store, encoder, read, own, wanted, building.progress)
+            made = partial(_made_by, building, encoder, wanted.unit)
+            encode_segment(building.store, encoder, read, own, wanted, building.progress, made)
 
     def merge(
         self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
@@ -154,11 +160,17 @@ def vector_needs(branch: Settings, planning: Planning) -> Needs:
     return Needs({VECTORS: made, STRUCTURE: structure}, wholes)
 
 
-def _trained(texts: Iterator[str], progress: Progress) -> Arrays:
-    progress.start("train the corpus's encoder", 1, "models")
-    arrays = train(texts)
-    progress.advance(1)
+def _trained(texts: Iterator[str], hands: Hands) -> Arrays:
+    hands.progress.start("train the corpus's encoder", 1, "models")
+    blocks = iter(lambda: (list(itertools.islice(texts, COUNTED_AT_ONCE)),), ([],))
+    arrays = train(hands.each(count_there, blocks))
+    hands.progress.advance(1)
     return arrays
+
+
+def count_there(place: Place, texts: list[str]) -> Counted:
+    """The terms of some texts."""
+    return counted(texts)
 
 
 def tokens_piece(counter: Encoder) -> Piece:
@@ -198,6 +210,41 @@ def _wanted(building: Building, place: int, pieces: Sequence[Piece]) -> list[tup
     if named:
         found.append((counter, Wanted(fingerprint(segment, counter.digest), None, named)))
     return found
+
+
+def _made_by(
+    building: Building, encoder: TextEncoder, unit: bool, batches: Iterator[list[str]], with_tokens: bool
+) -> Iterator[list[Made]]:
+    """Batches encoded by whoever is there. What is asked elsewhere is asked from here, since keys are kept here."""
+    trained = isinstance(encoder, TrainedEncoder)
+    here = not (building.hands.shared if trained else isinstance(encoder, Encoder))
+    tasks = ((encoder.name, encoder.digest, building.chunks, batch, with_tokens, unit) for batch in batches)
+    if here or building.hands.alone:
+        return (made_of(encoder, batch, with_tokens, unit) for batch in batches)
+    return building.hands.each(encode_there, tasks)
+
+
+def encode_there(
+    place: Place, name: str, digest: str, chunks: str, batch: list[str], with_tokens: bool, unit: bool
+) -> list[Made]:
+    """Encode a batch by an encoder of this place.
+
+    Raises
+    ------
+    ModelFolderError
+        If there is none of that name, or it is another one.
+    """
+    encoder = (
+        place.once(("encoder", digest), lambda: encoder_over(name, place.models, place.store, chunks))
+        if name == TRAINED
+        else place.models.encoder(name)
+    )
+    if encoder.digest != digest:
+        raise ModelFolderError(
+            f"{place.models.root / name}: is another encoder than the one that was asked for; copy the folder from "
+            "the machine that builds"
+        )
+    return made_of(encoder, batch, with_tokens, unit)
 
 
 def _merged_tokens(sources: Sequence[Source], count: int, scratch: Path) -> Arrays:

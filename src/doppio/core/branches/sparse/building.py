@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,8 @@ from doppio.core.text.analysis import Analysis
 
 # Terms that are gathered before they are packed.
 RUN = 16 << 20
+# Chunks of parts that are joined before they wait for the others.
+JOINED_AT_ONCE = 200_000
 # Names of terms that are kept from run to run.
 MOST_NAMES = 1_000_000
 
@@ -71,6 +74,40 @@ def build_postings(
     return merge_postings(runs, count, scratch)
 
 
+def part_of(texts: Sequence[str], analysis: Analysis) -> Postings:
+    """Postings of some texts that are a part of more."""
+    numbers = analysis.numbering()
+    found = [numbers(text) for text in texts]
+    stream = np.concatenate([np.empty(0, np.int32), *found]).astype(np.int32)
+    return _run(numbers.vocabulary, stream, np.array([len(own) for own in found], np.int32))
+
+
+def join_postings(parts: Iterable[Postings], count: int, progress: Progress, scratch: Path | None = None) -> Postings:
+    """Postings of `count` chunks whose parts come one after another, as `part_of` makes them; equal to those that
+    `build_postings` makes of all texts."""
+    progress.start("index terms", count, "chunks")
+    runs: list[tuple[Postings, NDArray[np.int64]]] = []
+    waiting: list[Postings] = []
+    first = 0
+
+    def join() -> None:
+        nonlocal first, waiting
+        begins = np.cumsum([0, *(len(part) for part in waiting)])
+        places = [np.arange(low, high) for low, high in pairwise(begins.tolist())]
+        made = merge_postings(list(zip(waiting, places, strict=True)), int(begins[-1]))
+        runs.append((_spilled(_bare(made), scratch, len(runs)), np.arange(first, first + len(made))))
+        first, waiting = first + len(made), []
+
+    for part in parts:
+        waiting.append(part)
+        progress.advance(len(part))
+        if sum(map(len, waiting)) >= JOINED_AT_ONCE:
+            join()
+    if waiting or not runs:
+        join()
+    return merge_postings(runs, count, scratch)
+
+
 def _spilled(made: Postings, scratch: Path | None, number: int) -> Postings:
     """A run on disk, mapped, where there is a folder for it."""
     if scratch is None:
@@ -87,7 +124,11 @@ def _run(vocabulary: Mapping[str, int], stream: NDArray[np.int32], lengths: NDAr
     there = np.bincount(stream, minlength=len(vocabulary)) > 0
     own = (np.cumsum(there) - 1).astype(np.int32)[stream]
     made = pack_postings([name for name, used in zip(vocabulary, there.tolist(), strict=True) if used], own, lengths)
-    # What bounds its blocks is found anew for those that they become.
+    return _bare(made)
+
+
+def _bare(made: Postings) -> Postings:
+    """Postings without what bounds their blocks, which is found anew for those that they become."""
     return replace(made, peaks=made.peaks[:0].copy(), peak_begins=made.peak_begins[:1].copy())
 
 

@@ -2,14 +2,16 @@
 
 from collections.abc import Callable, Mapping, Sequence
 
-from doppio.core.branches.sparse.building import build_postings
+from doppio.core.branches.sparse.building import build_postings, join_postings, part_of
 from doppio.core.branches.sparse.fields import BODY, FIELDS, HEADINGS, TITLE
 from doppio.core.branches.sparse.merging import merge_postings
 from doppio.core.branches.sparse.postings import KIND, Postings
 from doppio.core.chunking.table import ChunkTexts
 from doppio.core.fingerprint import fingerprint
 from doppio.core.kinds import Settings
+from doppio.core.store.crew import Place
 from doppio.core.store.pieces import (
+    TEXTS_AT_ONCE,
     Arrays,
     Building,
     Costing,
@@ -38,10 +40,17 @@ class PostingsMaker:
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         for place, piece in lacking:
             numbers = building.numbers(place)
-            texts = texts_in_parts(_reader(building.texts, piece.facts["field"]), numbers)
-            analysis = Analysis.of(piece.facts["analysis"])
+            read, analysis = _reader(building.texts, piece.facts["field"]), piece.facts["analysis"]
             with building.store.scratch() as folder:
-                made = build_postings(texts, len(numbers), analysis, building.progress, folder)
+                if building.hands.alone:
+                    made = build_postings(
+                        texts_in_parts(read, numbers), len(numbers), Analysis.of(analysis), building.progress, folder
+                    )
+                else:
+                    firsts = range(0, len(numbers), TEXTS_AT_ONCE)
+                    tasks = ((analysis, read(numbers[at : at + TEXTS_AT_ONCE].tolist())) for at in firsts)
+                    parts = building.hands.each(part_there, tasks)
+                    made = join_postings(parts, len(numbers), building.progress, folder)
                 building.write(piece, place, made.arrays(), **_facts(made))
 
     def merge(
@@ -57,6 +66,11 @@ class PostingsMaker:
 
 
 POSTINGS = PostingsMaker()
+
+
+def part_there(place: Place, analysis: Settings, texts: list[str]) -> Postings:
+    """Postings of some of the texts of a segment."""
+    return part_of(texts, Analysis.of(analysis))
 
 
 def pieces(branch: Settings) -> dict[str, Piece]:
