@@ -40,6 +40,11 @@ COMMANDS = {
         "assistant",
         "Offer a published recipe as tools of a local assistant, by the Model Context Protocol.",
     ),
+    "worker": Lazy(
+        "worker",
+        "worker",
+        "Lend this machine's cores to the Dask cluster that a Doppio builds, tries settings and asks shards on.",
+    ),
     "store": Lazy("store", "app", "Where chunks and indexes are kept."),
     "stand-in": Lazy("stand_in", "stand_in", "Run an endpoint for what recipes can name, answered by this machine."),
 }

@@ -25,6 +25,9 @@ PREFERRED_PORT = 8765
 MOST_SERVERS, BACKLOG = 4, 256
 Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken where it is in use, and said.")]
 
+Dask = Annotated[
+    str, typer.Option(help="Scheduler of a Dask cluster that builds and tries settings, such as 10.0.0.5:8786.")
+]
 # The launcher has done it by the time that the command begins.
 NewDatabase = Annotated[
     bool, typer.Option("--new-database", help="Begin with an empty database; one that is there is kept aside.")
@@ -57,8 +60,11 @@ def demo(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None
         service.serve(_queue_others)
 
 
-def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None:
+def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False, dask: Dask = "") -> None:
     """Serve what is there, without loading the demo."""
+    if dask:
+        # Read when the settings are, here and in every process that is started.
+        os.environ["DOPPIO_DASK"] = dask
     with _Service(port) as service:
         service.serve(_build_in_force)
 

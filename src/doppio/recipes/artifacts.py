@@ -8,10 +8,8 @@ from django.conf import settings
 from django.db import connections
 from django.db.backends.utils import CursorWrapper
 
-from doppio.core.fingerprint import fingerprint
 from doppio.core.store.artifacts import ArtifactStore
-from doppio.core.store.far import FarFolder
-from doppio.core.store.shared import SharedStore
+from doppio.core.store.opened import opened_store
 
 
 def local_store() -> ArtifactStore:
@@ -21,12 +19,9 @@ def local_store() -> ArtifactStore:
 
 def store() -> ArtifactStore:
     """Where artifacts are: in that folder, or where several machines share them, with a cache here."""
-    if not settings.DOPPIO_STORE:
-        return local_store()
-    far = FarFolder(settings.DOPPIO_STORE)
-    cache = settings.DOPPIO_ARTIFACTS.with_name(f"cache-{fingerprint(far.url)}")
-    most = settings.DOPPIO_CACHE_GB
-    return SharedStore(cache, far, DatabaseLocks(far.url), int(most * (1 << 30)) if most else None)
+    return opened_store(
+        settings.DOPPIO_ARTIFACTS, settings.DOPPIO_STORE, most_gb=settings.DOPPIO_CACHE_GB, locks=DatabaseLocks
+    )
 
 
 class DatabaseLocks:

@@ -3,6 +3,7 @@
 import contextlib
 import threading
 import time
+from functools import cache
 
 from django.conf import settings
 from django.db import transaction
@@ -17,10 +18,12 @@ from doppio.core.models.registry import Models
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.recipe import Recipe
+from doppio.core.store.crew import Alone, Crew
 from doppio.core.text.document import corpus_fingerprint
 from doppio.library.corpus import Corpus, core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Workspace
 from doppio.library.texts import RecordedTexts
+from doppio.machines.crew import DaskCrew
 from doppio.recipes.artifacts import store
 from doppio.recipes.models import Chunking, Index
 
@@ -33,7 +36,17 @@ models = Models(settings.DOPPIO_MODELS)
 
 def builder(progress: Progress | None = None) -> Builder:
     """The core's builder over this installation's artifacts and models."""
-    return Builder(store(), models, progress or Silent())
+    return Builder(store(), models, progress or Silent(), crew())
+
+
+@cache
+def _crew_at(address: str) -> Crew:
+    return DaskCrew(address) if address else Alone()
+
+
+def crew() -> Crew:
+    """Who builds: this machine, or the workers of a cluster where one is named."""
+    return _crew_at(settings.DOPPIO_DASK)
 
 
 def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Corpus | None = None) -> Pipeline:

@@ -13,6 +13,7 @@ DOPPIO_MODELS = variables.MODELS.value
 DOPPIO_FILES = variables.FILES.value
 DOPPIO_ARTIFACTS = variables.ARTIFACTS.value
 DOPPIO_STORE = variables.STORE.value
+DOPPIO_DASK = variables.DASK.value
 DOPPIO_CACHE_GB = variables.CACHE.value
 
 

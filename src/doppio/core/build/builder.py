@@ -99,7 +99,7 @@ class Builder:
             wanted = self.artifacts(keys)
         except (FileNotFoundError, ArtifactDamaged):
             return [("list", keys.chunks)]
-        return [(kind, key) for kind, key in wanted if not self.store.has(kind, key)]
+        return self.store.lacking(wanted)
 
     def lacking(self, corpus: str, recipes: Sequence[Recipe]) -> dict[tuple[str, str, str], Recipe]:
         """What has to be built for some recipes, each once, with the first recipe that wants it."""
@@ -297,7 +297,7 @@ class Builder:
 
     def _is_whole(self, segment: str, keys: Keys) -> bool:
         wanted = [(SEGMENT, segment), *((piece.kind, piece.key(segment)) for piece in keys.pieces())]
-        return all(self.store.has(kind, key) for kind, key in wanted)
+        return not self.store.lacking(wanted)
 
     def open_held(self, held: Held, recipe: Recipe, texts: ChunkTexts) -> Pipeline:
         """A pipeline over what is complete; see `open` for errors."""

@@ -1,15 +1,16 @@
 """Asking the same questions under many settings: what they share is built, opened and searched once."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from dataclasses import asdict, dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.build.builder import Builder
 from doppio.core.build.keys import Keys
-from doppio.core.chunking.table import CorpusTexts
+from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import DoppioError
+from doppio.core.fingerprint import fingerprint
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.measure.comparing import Floats
 from doppio.core.measure.gate import Figure
@@ -22,7 +23,27 @@ from doppio.core.measure.sweeping import KEPT, halving, neighbours
 from doppio.core.progress import Progress
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.step import PairsKept
+from doppio.core.store.crew import Place
 from doppio.core.text.document import Document, corpus_fingerprint
+
+
+@dataclass(frozen=True)
+class Asking:
+    """What a sweep asks, and of what; `key` names it."""
+
+    key: str
+    corpus: Sequence[Document]
+    questions: Sequence[Question]
+    cover: float
+
+
+def figures_there(place: Place, asking: Asking, recipe: Recipe, wanted: Figure, rows: NDArray[np.int64]) -> Floats:
+    """`Sweeper.figures` in another process; what it searched and scored stays at hand there."""
+    sweeper = place.once(
+        ("sweeper", asking.key),
+        lambda: Sweeper(Builder(place.store, place.models), asking.corpus, asking.questions, cover=asking.cover),
+    )
+    return sweeper.figures(recipe, wanted, rows)
 
 
 class Sweeper:
@@ -63,12 +84,8 @@ class Sweeper:
         DoppioError
             If the recipe has no such stage, or there is no such metric.
         """
-        table = self.builder.chunks(self.corpus, self._key, recipe)
+        table, texts = self._built(recipe)
         keys = self.keys(recipe)
-        texts = self._texts.setdefault(
-            (keys.chunks, recipe.chunking["context"]), CorpusTexts(self.corpus, table, recipe.chunking["context"])
-        )
-        self.builder.indexes(self._key, recipe, texts)
         pipeline = self.builder.open(self._key, recipe, texts)
         if pipeline.reranker is not None:
             kept = self._pairs.setdefault(keys.chunks, {})
@@ -99,6 +116,32 @@ class Sweeper:
             found[row] = np.nan if value is None else value
         return found
 
+    def _built(self, recipe: Recipe) -> tuple[ChunkTable, CorpusTexts]:
+        """The chunks of a recipe and their texts, its indexes built where they were not."""
+        table = self.builder.chunks(self.corpus, self._key, recipe)
+        key = self.keys(recipe).chunks, recipe.chunking["context"]
+        texts = self._texts.setdefault(key, CorpusTexts(self.corpus, table, recipe.chunking["context"]))
+        self.builder.indexes(self._key, recipe, texts)
+        return table, texts
+
+    def _all_figures(self, recipes: Sequence[Recipe], wanted: Figure, rows: NDArray[np.int64]) -> Iterator[Floats]:
+        """`figures` for one recipe after another, by whoever is there."""
+        hands = self.builder.hands
+        if hands.alone or not hands.shared:
+            yield from (self.figures(recipe, wanted, rows) for recipe in recipes)
+            return
+        asking = Asking(
+            fingerprint(self._key, [asdict(one) for one in self.questions], self.cover),
+            self.corpus, self.questions, self.cover,
+        )  # fmt: skip
+
+        def tasks() -> Iterator[tuple[Recipe, Figure, NDArray[np.int64]]]:
+            for recipe in recipes:
+                self._built(recipe)
+                yield recipe, wanted, rows
+
+        yield from hands.each(figures_there, tasks(), asking)
+
     def tried(
         self, plan: Plan, wanted: Figure, figures: Floats, progress: Progress, *, seed: int = 0
     ) -> Iterator[int]:
@@ -123,11 +166,12 @@ class Sweeper:
             new = np.setdiff1d(rows, asked)
             step = "try settings" if plan.by != HALVING else f"try settings, {len(rows)} questions"
             progress.start(step, len(going), "settings")
-            for row in going:
-                if np.isnan(figures[row, new]).all():
-                    told = self.figures(plan.recipes[row], wanted, new)
-                    figures[row, new] = told[new]
-                    yield row
+            left = [row for row in going if np.isnan(figures[row, new]).all()]
+            progress.advance(len(going) - len(left))
+            found = self._all_figures([plan.recipes[row] for row in left], wanted, new)
+            for row, told in zip(left, found, strict=True):
+                figures[row, new] = told[new]
+                yield row
                 progress.advance(1)
             if len(rows) == count:
                 return

@@ -11,7 +11,7 @@ opens in milliseconds and an altered one is still found.
 import os
 import shutil
 import uuid
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -79,6 +79,10 @@ class ArtifactStore:
 
     def has(self, kind: str, key: str) -> bool:
         return (self.folder_of(kind, key) / MANIFEST).exists()
+
+    def lacking(self, wanted: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+        """Those of some artifacts, each a kind and a key, that are not there."""
+        return [one for one in wanted if not self.has(*one)]
 
     def write(
         self, kind: str, key: str, arrays: Mapping[str, NDArray[Any] | Path], meta: Mapping[str, Any]

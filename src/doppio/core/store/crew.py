@@ -42,6 +42,7 @@ class Crew(Protocol):
         tasks: Iterable[tuple[Any, ...]],
         place: Place,
         waiting: Callable[[], None],
+        common: Any = None,
     ) -> Iterator[T]:
         """What comes of each task, in the order of the tasks.
 
@@ -55,6 +56,8 @@ class Crew(Protocol):
             That of this process.
         waiting : callable
             Called now and then while nothing comes; ends the work by raising.
+        common : object or None
+            What `work` gets for every task, before the task's own; it is carried to each machine once.
         """
 
 
@@ -70,9 +73,11 @@ class Alone:
         tasks: Iterable[tuple[Any, ...]],
         place: Place,
         waiting: Callable[[], None],
+        common: Any = None,
     ) -> Iterator[T]:
+        before = () if common is None else (common,)
         for task in tasks:
-            yield work(place, *task)
+            yield work(place, *before, *task)
 
 
 @dataclass(frozen=True)
@@ -83,10 +88,9 @@ class Hands:
     place: Place
     progress: Progress
 
-    def each(self, work: Callable[..., T], tasks: Iterable[tuple[Any, ...]], *, here: bool = False) -> Iterator[T]:
-        """What comes of each task, in order; with `here` this process does it whoever else there is."""
-        crew = Alone() if here else self.crew
-        return crew.each(work, tasks, self.place, lambda: self.progress.advance(0))
+    def each(self, work: Callable[..., T], tasks: Iterable[tuple[Any, ...]], common: Any = None) -> Iterator[T]:
+        """What comes of each task, in order; see `Crew.each`."""
+        return self.crew.each(work, tasks, self.place, lambda: self.progress.advance(0), common)
 
     @property
     def alone(self) -> bool:

@@ -25,6 +25,7 @@ from doppio.core.store.small_files import FolderFiles, SmallFiles
 ARTIFACTS, LISTS = "artifacts", "lists"
 # Arrays of an artifact that are on their way at a time.
 AT_ONCE = 4
+LOOKED_FOR_AT_ONCE = 16
 # How often an artifact is looked for anew that is replaced, or dropped from the cache, meanwhile.
 TRIES = 4
 
@@ -54,7 +55,23 @@ class SharedStore(ArtifactStore):
         return FarFiles(self.far, self.root / LISTS)
 
     def has(self, kind: str, key: str) -> bool:
-        return super().has(kind, key) or self.far.has(self._manifest(kind, key))
+        """Whether it is there for all; what is in the cache stands for it where the store does not answer."""
+        try:
+            return self.far.has(self._manifest(kind, key))
+        except StoreUnreachable:
+            return super().has(kind, key)
+
+    def lacking(self, wanted: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+        with ThreadPoolExecutor(LOOKED_FOR_AT_ONCE) as pool:
+            there = list(pool.map(lambda one: self.has(*one), wanted))
+        return [one for one, found in zip(wanted, there, strict=True) if not found]
+
+    def open_or_none(self, kind: str, key: str) -> Artifact | None:
+        """The same; what only the cache still has is given back to all, since something is to stand on it."""
+        found = super().open_or_none(kind, key)
+        if found is not None and not self.far.has(self._manifest(kind, key)):
+            self.carry_away(found.folder, read_manifest(found.folder))
+        return found
 
     def carry_away(self, draft: Path, manifest: Mapping[str, Any]) -> None:
         kind, key = manifest["kind"], manifest["fingerprint"]
@@ -96,7 +113,7 @@ class SharedStore(ArtifactStore):
         """
         folder = self.folder_of(kind, key)
         with self._here.hold(folder.name):
-            if super().has(kind, key):
+            if (folder / MANIFEST).exists():
                 return
             where = self._folder(kind, key)
             try:
@@ -162,7 +179,7 @@ class SharedStore(ArtifactStore):
             yield manifest["fingerprint"], manifest["meta"]
 
     def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
-        if super().has(kind, key):
+        if (self.folder_of(kind, key) / MANIFEST).exists():
             return super().describe(kind, key)
         name = self._manifest(kind, key)
         manifest = unsealed(self.far.read(name), f"{self.far.url}/{name}")

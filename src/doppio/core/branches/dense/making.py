@@ -10,7 +10,7 @@ import numpy as np
 
 from doppio.core.branches.dense.encoding import Made, Wanted, encode_segment, made_of, mapped
 from doppio.core.branches.dense.index import VECTORS
-from doppio.core.branches.dense.metric import COSINE, EUCLIDEAN, prepared
+from doppio.core.branches.dense.metric import COSINE, EUCLIDEAN, Vectors, prepared
 from doppio.core.branches.dense.structure import KIND as STRUCTURE
 from doppio.core.branches.dense.structure import build_structure, built_settings, grown, open_structure
 from doppio.core.branches.dense.structures.kind import STRUCTURES
@@ -23,6 +23,7 @@ from doppio.core.models.encoder import Encoder, TextEncoder
 from doppio.core.models.registry import TRAINED, TRAINED_TITLE, Models
 from doppio.core.models.trained import KIND as TRAINED_KIND
 from doppio.core.models.trained import Counted, TrainedEncoder, counted, train
+from doppio.core.progress import Silent
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.columns import Columns
 from doppio.core.store.crew import Hands, Place
@@ -108,12 +109,26 @@ class StructureMaker:
     order = 3
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
+        if not building.hands.alone and building.hands.shared:
+            self._make_elsewhere(lacking, building)
+            return
         for place, piece in lacking:
             over = fingerprint(building.segment(place), piece.facts["over"])
-            artifact = building.store.open(VECTORS, over)
-            vectors = prepared(artifact.arrays["vectors"], artifact.arrays["squares"], piece.facts["metric"])
+            vectors = _vectors_of(building.store, over, piece.facts)
             arrays = build_structure(vectors, piece.facts["settings"], building.progress)
             building.write(piece, place, arrays, vectors=over)
+
+    def _make_elsewhere(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
+        """The same where others see the artifacts: each structure is a task, and is written where it is built."""
+        sizes = [building.count(place) for place, _ in lacking]
+        building.progress.start("build structures", sum(sizes), "chunks")
+        tasks = []
+        for place, piece in lacking:
+            segment = building.segment(place)
+            over = fingerprint(segment, piece.facts["over"])
+            tasks.append((piece.key(segment), over, piece.meta(segment, building.count(place)) | {"vectors": over}))
+        for size, _ in zip(sizes, building.hands.each(structure_there, tasks), strict=True):
+            building.progress.advance(size)
 
     def merge(
         self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
@@ -121,8 +136,7 @@ class StructureMaker:
         over, kind_of_it = fingerprint(meta["segment"], meta["over"]), STRUCTURES.get(meta["settings"]["kind"])
         if not merging.store.has(VECTORS, over) or meta["settings"].get("edition", 1) != kind_of_it.edition:
             return None
-        opened = merging.store.open(VECTORS, over)
-        vectors = prepared(opened.arrays["vectors"], opened.arrays["squares"], meta["metric"])
+        vectors = _vectors_of(merging.store, over, meta)
         largest = max(sources, key=lambda source: int((source.now >= 0).sum()))
         before = open_structure(meta["settings"]["kind"], largest.artifact.arrays)
         arrays = grown(before, largest.now, vectors, merging.progress)
@@ -135,6 +149,19 @@ class StructureMaker:
 
 
 VECTORS_MAKER, STRUCTURE_MAKER = VectorsMaker(), StructureMaker()
+
+
+def structure_there(place: Place, key: str, over: str, meta: Facts) -> None:
+    """Build a structure over vectors of the store and write it there; one that was written meanwhile stays."""
+    if not place.store.has(STRUCTURE, key):
+        arrays = build_structure(_vectors_of(place.store, over, meta), meta["settings"], Silent())
+        place.store.write(STRUCTURE, key, arrays, meta)
+
+
+def _vectors_of(store: ArtifactStore, key: str, facts: Facts) -> Vectors:
+    """Vectors of a segment as a structure of these facts compares them."""
+    opened = store.open(VECTORS, key)
+    return prepared(opened.arrays["vectors"], opened.arrays["squares"], facts["metric"])
 
 
 def vector_needs(branch: Settings, planning: Planning) -> Needs:

@@ -1,0 +1,1 @@
+"""Several machines: tasks and shards on a Dask cluster, which schedules, beats, recovers and carries."""
