@@ -4,6 +4,8 @@ import os
 from functools import cache
 from pathlib import Path
 
+import numpy as np
+
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
 from doppio.core.recipe.check import check
@@ -34,6 +36,19 @@ TEXTS = {
 
 def documents() -> list[Document]:
     return [_built(name, blocks) for name, blocks in sorted(TEXTS.items())]
+
+
+def more_documents(count: int) -> list[Document]:
+    """The small corpus with as many made of a few words beside it."""
+    words = "rope wind cabin tower brake grip line ice snow deck rail crown".split()
+    random = np.random.default_rng(5)
+    found = documents()
+    for number in range(count):
+        builder = DocumentBuilder()
+        for _ in range(3):
+            builder.add(PARAGRAPH, " ".join(random.choice(words, random.integers(4, 30))))
+        found.append(builder.build(f"more-{number:03}.md"))
+    return sorted(found, key=lambda document: document.id)
 
 
 def _built(name: str, blocks: list[tuple[str, str]]) -> Document:

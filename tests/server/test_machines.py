@@ -1,5 +1,7 @@
 """Building and trying settings on a Dask cluster: real processes, killed for real, and the same arrays to the bit."""
 
+import os
+import signal
 import tempfile
 import threading
 import unittest
@@ -7,11 +9,13 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from doppio.core.branches.dense.encoding import batches
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
-from doppio.core.errors import Cancelled, DoppioError, ModelFolderError
+from doppio.core.errors import Cancelled, DoppioError, ModelFolderError, NobodyAnswers
 from doppio.core.measure.gate import figure
 from doppio.core.measure.sweep_plan import plan
 from doppio.core.measure.sweeper import Sweeper
@@ -22,9 +26,11 @@ from doppio.core.store.crew import Place
 from doppio.core.store.far import FarFolder
 from doppio.core.store.manifest import MANIFEST, read_manifest
 from doppio.core.store.shared import SharedStore
-from doppio.core.text.document import PARAGRAPH, DocumentBuilder, corpus_fingerprint
+from doppio.core.text.document import corpus_fingerprint
 from doppio.machines.crew import DaskCrew
-from tests.core.corpus import MODELS, documents, recipe
+from doppio.machines.placement import groups_of, placed
+from doppio.machines.shards import DaskShards
+from tests.core.corpus import MODELS, documents, more_documents, recipe
 from tests.server.dask_cluster import Processes, encoded_by_another, unsettled
 from tests.server.workspace import labelled
 
@@ -38,19 +44,6 @@ EVERYTHING = recipe(
         {"id": "own", "kind": "vector", "encoder": "corpus-terms"},
     ]
 )
-
-
-def corpus(count=60):
-    """The small corpus, and as many sentences beside it."""
-    words = "rope wind cabin tower brake grip line ice snow deck rail crown".split()
-    random = np.random.default_rng(5)
-    found = documents()
-    for number in range(count):
-        builder = DocumentBuilder()
-        for _ in range(3):
-            builder.add(PARAGRAPH, " ".join(random.choice(words, random.integers(4, 30))))
-        found.append(builder.build(f"more-{number:03}.md"))
-    return sorted(found, key=lambda document: document.id)
 
 
 class Watching(Silent):
@@ -77,7 +70,7 @@ class Machines(unittest.TestCase):
         cls.cluster = cls.enterClassContext(
             Processes(DOPPIO_STORE=cls.url, DOPPIO_MODELS=str(MODELS), DOPPIO_ARTIFACTS=str(cls.folder / "w" / "a"))
         )
-        cls.corpus = corpus()
+        cls.corpus = more_documents(60)
         cls.key = corpus_fingerprint(cls.corpus)
         cls.alone = ArtifactStore(cls.folder / "alone")
         cls.build(cls.alone, None)
@@ -193,6 +186,117 @@ class Machines(unittest.TestCase):
             list(crew.each(unsettled, [()], place, lambda: None))
 
 
+class Shards(unittest.TestCase):
+    """Asking over segments on workers."""
+
+    ASKED = ("rope wind cabin", "What is E-417?", "ice on the deck of the tower")
+
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.url = f"file://{cls.folder}/shared"
+        cls.cluster = cls.enterClassContext(
+            Processes(DOPPIO_STORE=cls.url, DOPPIO_MODELS=str(MODELS), DOPPIO_ARTIFACTS=str(cls.folder / "w" / "a"))
+        )
+        cls.documents = more_documents(60)
+        cls.key = corpus_fingerprint(cls.documents)
+        cls.store = SharedStore(cls.folder / "mine", FarFolder(cls.url))
+        cls.models = Models(MODELS)
+        cls.recipe = recipe(rerank=None)
+        builder = Builder(cls.store, cls.models, most_chunks=40)
+        cls.texts = CorpusTexts(cls.documents, builder.chunks(cls.documents, cls.key, cls.recipe))
+        builder.indexes(cls.key, cls.recipe, cls.texts)
+        cls.alone = builder.open(cls.key, cls.recipe, cls.texts)
+
+    def opened(self, crew, **given):
+        """A pipeline over the workers, and the shards that it asks."""
+        found = []
+
+        def spread(opened):
+            found.append(DaskShards(crew, opened, **given))
+            return found[0]
+
+        builder = Builder(self.store, self.models, most_chunks=40, spread=spread)
+        return builder.open(self.key, self.recipe, self.texts), found[0]
+
+    def crew(self):
+        while len(self.cluster.workers) < 2:
+            self.cluster.start_worker()
+        crew = DaskCrew(self.cluster.address)
+        self.cluster.until(lambda: len(crew.client().nthreads()) == len(self.cluster.workers), "the workers")
+        self.addCleanup(lambda: crew.client().close())
+        return crew
+
+    def assert_same(self, pipeline):
+        for question in self.ASKED:
+            mine, theirs = self.alone.ask(question), pipeline.ask(question)
+            self.assertEqual(theirs.absent, ())
+            for one, two in zip(mine.stages, theirs.stages, strict=True):
+                np.testing.assert_array_equal(one.chunks, two.chunks)
+                np.testing.assert_array_equal(one.scores, two.scores)
+
+    def test_workers_answer_as_one_index_a_late_one_is_left_out_and_one_that_comes_takes_its_share(self):
+        crew = self.crew()
+        pipeline, shards = self.opened(crew, last=1.0)
+        self.assertGreater(len(shards.placement), 3)
+        self.assertEqual(len({holder for own in shards.placement for holder in own}), 2)
+        self.assert_same(pipeline)
+        stopped = self.cluster.workers[0]
+        os.killpg(stopped.pid, signal.SIGSTOP)
+        try:
+            trace = pipeline.ask(self.ASKED[0])
+            self.assertRegex(trace.absent[0], r"^\d of \d segments, \d+ chunks, did not answer in time$")
+            self.assertGreater(len(trace.stage("sparse").chunks), 0)
+        finally:
+            os.killpg(stopped.pid, signal.SIGCONT)
+        self.cluster.until(lambda: not pipeline.ask(self.ASKED[0]).absent, "the worker that was stopped")
+        asked, wrong, stop = [], [], threading.Event()
+
+        def ask():
+            while not stop.is_set():
+                found = pipeline.ask(self.ASKED[0])
+                asked.append(found)
+                if found.absent or not np.array_equal(found.stage("dense").chunks, expected):
+                    wrong.append(found.absent)
+
+        expected = self.alone.ask(self.ASKED[0]).stage("dense").chunks
+        asker = threading.Thread(target=ask)
+        asker.start()
+        self.cluster.start_worker()
+        self.cluster.until(lambda: len({own[0] for own in shards.placement}) == 3, "the third worker's share")
+        before = len(asked)
+        self.cluster.until(lambda: len(asked) > before + 5, "answers after that")
+        stop.set()
+        asker.join()
+        self.assertEqual(wrong, [], "nobody waits and nothing is left out while segments move")
+        self.assert_same(pipeline)
+
+    def test_a_copy_answers_for_a_worker_that_died_and_nobody_at_all_is_told(self):
+        crew = self.crew()
+        pipeline, _ = self.opened(crew, copies=2, late=0.2, last=30.0)
+        self.assert_same(pipeline)
+        with mock.patch.object(DaskShards, "look", lambda _: False):
+            self.cluster.end(self.cluster.workers.pop())
+            self.assert_same(pipeline)
+        for process in self.cluster.workers:
+            self.cluster.end(process)
+        self.cluster.workers.clear()
+        with self.assertRaises(NobodyAnswers):
+            pipeline.ask(self.ASKED[0])
+        with self.assertRaisesRegex(NobodyAnswers, "no worker is connected"):
+            self.cluster.until(lambda: not crew.client().nthreads(), "the end of all workers")
+            self.opened(crew)
+        self.cluster.start_worker()
+        self.cluster.until(lambda: self.answers(pipeline), "a new worker")
+        self.assert_same(pipeline)
+
+    def answers(self, pipeline):
+        try:
+            return not pipeline.ask(self.ASKED[0]).absent
+        except NobodyAnswers:
+            return False
+
+
 class Nobody(unittest.TestCase):
     def test_a_cluster_that_is_not_there_or_has_no_workers_is_told(self):
         quick = mock.patch("doppio.machines.crew.CONNECT", 0.5)
@@ -209,6 +313,40 @@ class Nobody(unittest.TestCase):
 
 def _not_here(*_):
     raise AssertionError("asked here")
+
+
+class Placing(unittest.TestCase):
+    @settings(max_examples=200)
+    @given(st.data())
+    def test_every_segment_stands_on_so_many_machines_and_loads_are_even(self, data):
+        machines = [f"m{number}" for number in range(data.draw(st.integers(1, 6)))]
+        sizes = data.draw(st.lists(st.integers(1, 100), min_size=1, max_size=20))
+        copies = data.draw(st.integers(1, 3))
+        found = placed(machines, sizes, copies)
+        for holders in found:
+            self.assertEqual(len(set(holders)), min(copies, len(machines)))
+        load = {name: sum(s for s, own in zip(sizes, found, strict=True) if name in own) for name in machines}
+        # The largest first leaves at most one segment between the fullest and the emptiest.
+        self.assertLessEqual(max(load.values()) - min(load.values()), max(sizes))
+        self.assertEqual(placed(machines, sizes, copies, found), found, "what lies evenly stays")
+        groups = groups_of(found, range(len(sizes)))
+        self.assertEqual(sorted(place for own in groups.values() for place in own), list(range(len(sizes))))
+        gone = frozenset(machines[:1])
+        left = groups_of(found, range(len(sizes)), gone)
+        self.assertNotIn(machines[0], left)
+
+    def test_a_machine_that_comes_takes_its_share_and_the_others_keep_theirs(self):
+        sizes = [10] * 12
+        before = placed(["a", "b"], sizes)
+        after = placed(["a", "b", "c"], sizes, 1, before)
+        moved = sum(one != other for one, other in zip(before, after, strict=True))
+        self.assertEqual(sorted(own[0] for own in after), ["a"] * 4 + ["b"] * 4 + ["c"] * 4)
+        self.assertEqual(moved, 4)
+        back = placed(["a", "c"], sizes, 1, after)
+        self.assertTrue(
+            all(one == other for one, other in zip(after, back, strict=True) if other[0] == "c" and one[0] == "c")
+        )
+        self.assertEqual(placed([], sizes), ((),) * 12)
 
 
 if __name__ == "__main__":

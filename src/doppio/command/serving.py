@@ -28,6 +28,10 @@ Port = Annotated[int, typer.Option(help="Port on 127.0.0.1; another one is taken
 Dask = Annotated[
     str, typer.Option(help="Scheduler of a Dask cluster that builds and tries settings, such as 10.0.0.5:8786.")
 ]
+Copies = Annotated[
+    int,
+    typer.Option(help="Workers that hold each segment of what assistants ask; 0: they ask this machine."),
+]
 # The launcher has done it by the time that the command begins.
 NewDatabase = Annotated[
     bool, typer.Option("--new-database", help="Begin with an empty database; one that is there is kept aside.")
@@ -60,11 +64,15 @@ def demo(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None
         service.serve(_queue_others)
 
 
-def serve(port: Port = PREFERRED_PORT, new_database: NewDatabase = False, dask: Dask = "") -> None:
+def serve(
+    port: Port = PREFERRED_PORT, new_database: NewDatabase = False, dask: Dask = "", copies: Copies = 0
+) -> None:
     """Serve what is there, without loading the demo."""
     if dask:
         # Read when the settings are, here and in every process that is started.
         os.environ["DOPPIO_DASK"] = dask
+    if copies:
+        os.environ["DOPPIO_COPIES"] = str(copies)
     with _Service(port) as service:
         service.serve(_build_in_force)
 

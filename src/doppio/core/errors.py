@@ -36,5 +36,9 @@ class StoreUnreachable(DoppioError):
     """The store of artifacts does not answer: the message names it."""
 
 
+class NobodyAnswers(DoppioError):
+    """None of the machines that hold an index answers: the message names them."""
+
+
 class Cancelled(DoppioError):
     """Long work was cancelled by a person."""

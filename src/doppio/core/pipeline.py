@@ -226,7 +226,15 @@ class Pipeline:
         if self.answerer is not None and answering:
             answer, seconds[ANSWER] = timed(partial(self.answerer.answer, question, self.handed_on(context)))
         return Trace(
-            question, self.recipe.fingerprint, tuple(stages), tokens, seconds, answered, searched.asked, answer
+            question,
+            self.recipe.fingerprint,
+            tuple(stages),
+            tokens,
+            seconds,
+            answered,
+            searched.asked,
+            answer,
+            searched.absent,
         )
 
     def handed_on(self, context: StageTrace) -> list[HandedOn]:

@@ -1,7 +1,7 @@
 """From questions to what the branches find: conditions, search terms, other wordings, and one ranking a branch."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any
 
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from doppio.core.at_hand import kept
 from doppio.core.branches.kind import Branch
 from doppio.core.branches.query import Query, search
+from doppio.core.branches.spread import left_out
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Settings
@@ -46,12 +47,14 @@ class Searched:
 
     took : seconds of each branch
     asked : what happened before the search; None where nothing did
+    absent : what of the index did not answer, in words
     """
 
     rankings: list[Ranking]
     took: list[float]
     seconds: dict[str, float] = field(default_factory=dict)
     asked: AskedTrace | None = None
+    absent: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -91,6 +94,11 @@ class Searching:
 
     def searched(self, questions: Sequence[str], beside: Beside = NOTHING_BESIDE) -> list[Searched]:
         """What the branches find for each question; seconds are shared out over the questions."""
+        with left_out() as absent:
+            found = self._searched(questions, beside)
+        return [replace(one, absent=tuple(sorted(absent))) for one in found] if absent else found
+
+    def _searched(self, questions: Sequence[str], beside: Beside) -> list[Searched]:
         each = len(questions)
         settings = self.recipe.question
         vectors, encoding = timed(lambda: self.encoded(questions))

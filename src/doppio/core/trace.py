@@ -197,6 +197,7 @@ class TraceJson(TypedDict):
     asked: NotRequired[dict[str, Any] | None]
     answered: NotRequired[float | None]
     answer: NotRequired[dict[str, Any] | None]
+    absent: NotRequired[list[str]]
 
 
 @dataclass(frozen=True)
@@ -206,6 +207,7 @@ class Trace:
     answered : how likely any passage of the corpus answers; None where no scorer says it
     asked : what happened before the search; None where nothing did
     answer : what was answered from the context; None where the recipe does not ask for it
+    absent : what of the index did not answer, in words; nothing where all of it did
     """
 
     question: str
@@ -216,6 +218,7 @@ class Trace:
     answered: float | None = None
     asked: AskedTrace | None = None
     answer: AnswerTrace | None = None
+    absent: tuple[str, ...] = ()
 
     def stage(self, name: str) -> StageTrace:
         """The stage of that name.
@@ -247,6 +250,7 @@ class Trace:
             "answered": None if self.answered is None else round(self.answered, 9),
             "asked": None if self.asked is None else asdict(self.asked),
             "answer": None if self.answer is None else asdict(self.answer),
+            "absent": list(self.absent),
             "stages": [cast(StageJson, dict(_stage_json(stage))) for stage in self.stages],
         }
 
@@ -261,6 +265,7 @@ class Trace:
             value.get("answered"),
             _asked_from(value.get("asked")),
             _answer_from(value.get("answer")),
+            tuple(value.get("absent", ())),
         )
 
 

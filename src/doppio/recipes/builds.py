@@ -19,11 +19,13 @@ from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.store.crew import Alone, Crew
+from doppio.core.store.segments import MOST_CHUNKS
 from doppio.core.text.document import corpus_fingerprint
 from doppio.library.corpus import Corpus, core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Workspace
 from doppio.library.texts import RecordedTexts
 from doppio.machines.crew import DaskCrew
+from doppio.machines.shards import spread_over
 from doppio.recipes.artifacts import store
 from doppio.recipes.models import Chunking, Index
 
@@ -36,7 +38,7 @@ models = Models(settings.DOPPIO_MODELS)
 
 def builder(progress: Progress | None = None) -> Builder:
     """The core's builder over this installation's artifacts and models."""
-    return Builder(store(), models, progress or Silent(), crew())
+    return Builder(store(), models, progress or Silent(), crew(), settings.DOPPIO_SEGMENT_CHUNKS or MOST_CHUNKS)
 
 
 @cache
@@ -159,9 +161,15 @@ def indexes_of(workspace: Workspace, recipe: Recipe) -> dict[str, list[Index]]:
     }
 
 
-def open_pipeline(workspace: Workspace, recipe: Recipe) -> Pipeline | None:
-    """The pipeline of a recipe; None where it is not built for the documents of this moment."""
+def open_pipeline(workspace: Workspace, recipe: Recipe, *, spread: bool = False) -> Pipeline | None:
+    """The pipeline of a recipe; None where it is not built for the documents of this moment.
+
+    With `spread` its segments are opened on the workers of the cluster where one is named.
+    """
     core, snapshot = builder(), seen_corpora.now(workspace)
+    found = crew()
+    if spread and isinstance(found, DaskCrew):
+        core.spread = spread_over(found, settings.DOPPIO_COPIES)
     keys = core.keys(snapshot.key, recipe)
     if not _is_there(workspace, core, keys):
         return None

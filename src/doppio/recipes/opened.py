@@ -4,6 +4,8 @@ import threading
 from collections import OrderedDict
 from dataclasses import dataclass
 
+from django.conf import settings
+
 from doppio.core.errors import DocumentError, DoppioError
 from doppio.core.pipeline import Pipeline
 from doppio.core.question.reading import Beside
@@ -36,9 +38,16 @@ _Key = tuple[int, str, str]
 
 
 class OpenPipelines:
-    """The pipelines used last, opened once in this process."""
+    """The pipelines used last, opened once in this process.
 
-    def __init__(self) -> None:
+    Parameters
+    ----------
+    spread : bool
+        Whether their segments stand on the workers of a cluster.
+    """
+
+    def __init__(self, *, spread: bool = False) -> None:
+        self.spread = spread
         self._lock = threading.Lock()
         self._opening = [threading.Lock() for _ in range(OPENED_AT_ONCE)]
         self._open: OrderedDict[_Key, _Pipeline] = OrderedDict()
@@ -97,9 +106,8 @@ class OpenPipelines:
             raise NotBuilt(NOT_BUILT.format(recipe.name))
         return pipeline
 
-    @staticmethod
-    def _open_now(workspace: Workspace, recipe: Recipe, before: _Pipeline | None) -> _Pipeline:
-        whole = open_pipeline(workspace, recipe)
+    def _open_now(self, workspace: Workspace, recipe: Recipe, before: _Pipeline | None) -> _Pipeline:
+        whole = open_pipeline(workspace, recipe, spread=self.spread)
         if whole is not None:
             return _Pipeline(whole, True)
         pipeline = before.pipeline if before is not None else open_meanwhile(workspace, recipe)
@@ -109,11 +117,13 @@ class OpenPipelines:
 
 
 pipelines = OpenPipelines()
+# Those that assistants ask: where segments are kept on workers, they are asked there.
+served_pipelines = OpenPipelines(spread=True) if settings.DOPPIO_COPIES else pipelines
 
 
 def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:
     """Documents that are not in the index that answers, since it is still being built: primary keys and titles."""
-    if pipelines.is_whole(pipeline):
+    if pipelines.is_whole(pipeline) or served_pipelines.is_whole(pipeline):
         return []
     assert isinstance(pipeline.texts, RecordedTexts)
     present, answering = seen_corpora.now(workspace), pipeline.texts.corpus

@@ -23,7 +23,7 @@ from doppio.core.select.answer.pieces import pieces_of
 from doppio.core.trace import CONTEXT, AnswerTrace, Trace
 from doppio.jobs.turns import LONGEST_WAIT, Busy, Turns
 from doppio.recipes.models import RecipeVersion
-from doppio.recipes.opened import TRIES, pipelines
+from doppio.recipes.opened import TRIES, served_pipelines
 from doppio.recipes.services import core_recipe
 from doppio.serving.models import Key, Published
 from doppio.serving.recording import recorder
@@ -225,7 +225,7 @@ def _asked(recipe: RecipeVersion, wanted: Wanted) -> tuple[Pipeline, Trace, dict
     """Ask; where a document changed between opening the index and reading from it, ask again."""
     core = core_recipe(recipe)
     for last in [False] * (TRIES - 1) + [True]:
-        pipeline = _with(pipelines.get(recipe.workspace, core), wanted)
+        pipeline = _with(served_pipelines.get(recipe.workspace, core), wanted)
         try:
             trace = pipeline.found(wanted.question, wanted.beside)
             return pipeline, trace, handed_body(pipeline, trace, None)

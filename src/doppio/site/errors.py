@@ -7,7 +7,7 @@ from django.http import HttpRequest, JsonResponse
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
-from doppio.core.errors import ArtifactDamaged, DoppioError, StoreUnreachable
+from doppio.core.errors import ArtifactDamaged, DoppioError, NobodyAnswers, StoreUnreachable
 from doppio.recipes.artifacts import store
 from doppio.recipes.opened import NotBuilt
 
@@ -34,7 +34,7 @@ def answer(error: Exception, context: dict[str, Any]) -> Response | None:
         return Response({"detail": str(error)}, status=409)
     if isinstance(error, ArtifactDamaged) or _is_of_an_index(error):
         return Response({"detail": f"{error}. Run the recipe's trial: it builds the index again."}, status=409)
-    if isinstance(error, StoreUnreachable):
+    if isinstance(error, StoreUnreachable | NobodyAnswers):
         return Response({"detail": str(error)}, status=503)
     if isinstance(error, DoppioError):
         return Response({"detail": str(error)}, status=400)

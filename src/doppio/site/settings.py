@@ -14,6 +14,8 @@ DOPPIO_FILES = variables.FILES.value
 DOPPIO_ARTIFACTS = variables.ARTIFACTS.value
 DOPPIO_STORE = variables.STORE.value
 DOPPIO_DASK = variables.DASK.value
+DOPPIO_COPIES = variables.COPIES.value
+DOPPIO_SEGMENT_CHUNKS = variables.SEGMENT.value
 DOPPIO_CACHE_GB = variables.CACHE.value
 
 

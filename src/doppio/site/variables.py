@@ -109,6 +109,15 @@ ARTIFACTS = Variable("DOPPIO_ARTIFACTS", Path, VAR.value / "artifacts", "the fol
 STORE = Variable("DOPPIO_STORE", address, "", "where artifacts are that machines share, such as `s3://bucket/folder`")
 CACHE = Variable("DOPPIO_CACHE_GB", amount, 0.0, "GiB that a machine keeps of a shared store; all that it opens")
 DASK = Variable("DOPPIO_DASK", str, "", "the scheduler of a Dask cluster that builds, such as `10.0.0.5:8786`")
+COPIES = Variable(
+    "DOPPIO_COPIES",
+    count,
+    0,
+    "how many workers of the cluster hold each segment of what assistants ask",
+)
+SEGMENT = Variable(
+    "DOPPIO_SEGMENT_CHUNKS", count, 0, "chunks that a segment holds at most; two millions where it is not set"
+)
 FILES = Variable("DOPPIO_FILES", Path, VAR.value / "files", "the folder of imported files")
 MODELS = Variable("DOPPIO_MODELS", Path, VAR.value / "models", "the folder of encoders and scorers")
 HOSTS: Variable[tuple[str, ...]] = Variable(
@@ -128,8 +137,8 @@ KEEP_REMOVED = Variable(
 LOG = Variable("DOPPIO_LOG", level, "WARNING", "from which level on the servers log")
 CORES = Variable("DOPPIO_CORES", count, 0, "how many cores are used at most; all that there are where it is not set")
 ALL: tuple[Variable[Any], ...] = (
-    VAR, DATABASE, ARTIFACTS, STORE, CACHE, DASK, FILES, MODELS, HOSTS, KINDS, KEEP_JOBS, KEEP_UPLOADS, KEEP_ASKED,
-    KEEP_REMOVED, LOG, CORES,
+    VAR, DATABASE, ARTIFACTS, STORE, CACHE, DASK, COPIES, SEGMENT, FILES, MODELS, HOSTS, KINDS, KEEP_JOBS,
+    KEEP_UPLOADS, KEEP_ASKED, KEEP_REMOVED, LOG, CORES,
 )  # fmt: skip
 
 

@@ -12,11 +12,11 @@ from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import SPARSE, Branch
 from doppio.core.branches.query import Allowed, Query
 from doppio.core.branches.sparse.fields import FieldedIndex
-from doppio.core.branches.sparse.index import Segment, SparseIndex, Terms
+from doppio.core.branches.sparse.index import SparseIndex, Terms
 from doppio.core.branches.sparse.making import INDEXED, POSTINGS, pieces
 from doppio.core.branches.sparse.nearness import LOOKED_AT, Placed, nearness
-from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.settings import ANALYSIS, FIELDS, FIELDS_SCHEMA, analysis_problems
+from doppio.core.branches.sparse.spread import open_sparse
 from doppio.core.branches.sparse.term_branch import TermBranch
 from doppio.core.branches.sparse.terms import (
     analysis_of,
@@ -180,10 +180,9 @@ class Bm25:
         return Needs(pieces(branch))
 
     def open(self, branch: Settings, opening: Opening) -> Branch:
+        # Fields are counted together, and norms of TF-IDF hang on every term: both stay on one machine.
         fields: Mapping[str, SparseIndex] = {
-            name: SparseIndex(
-                [Segment(Postings.opened(artifact.arrays), now) for artifact, now in opening.over(name)]
-            )
+            name: open_sparse(opening, name, spread=name == INDEXED and branch["variant"] != TF_IDF)
             for name in opening.needs.pieces
         }
         return SparseBranch(branch, opening.texts, fields[INDEXED] if INDEXED in fields else FieldedIndex(fields))

@@ -19,9 +19,8 @@ from doppio.core.branches.query import Query
 from doppio.core.branches.sparse.adding_branch import ASKED_BY, AddingBranch
 from doppio.core.branches.sparse.expanding import EXPANDING, WHOLE, sixteenths
 from doppio.core.branches.sparse.expanding import KIND as EXPANDED
-from doppio.core.branches.sparse.index import Segment, SparseIndex
-from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.settings import analysis_problems
+from doppio.core.branches.sparse.spread import open_sparse
 from doppio.core.branches.sparse.terms import analysis_of, terms_of
 from doppio.core.branches.sparse.vocabulary import EDITION, Vocabulary, gather
 from doppio.core.branches.sparse.vocabulary import KIND as VOCABULARY
@@ -123,10 +122,9 @@ class Expanded:
         return Needs({**vectors.pieces, EXPANDED: made}, (Whole(VOCABULARY, words, make),))
 
     def open(self, branch: Settings, opening: Opening) -> Branch:
-        segments = [Segment(Postings.opened(artifact.arrays), now) for artifact, now in opening.over(EXPANDED)]
         vocabulary = Vocabulary.opened(opening.whole(VOCABULARY).arrays)
         own = opening.models.encoder(branch["encoder"])
-        return ExpandedBranch(branch, opening.texts, SparseIndex(segments), vocabulary, own)
+        return ExpandedBranch(branch, opening.texts, open_sparse(opening, EXPANDED), vocabulary, own)
 
     def facts(self, branch: Settings, built: Sequence[Facts]) -> list[str]:
         return [f"{branch['passage_terms']} words added to a chunk"]

@@ -15,9 +15,8 @@ from doppio.core.branches.kind import SPARSE, Branch
 from doppio.core.branches.query import Query
 from doppio.core.branches.sparse.adding_branch import ASKED_BY, AddingBranch
 from doppio.core.branches.sparse.expanding import WHOLE, AddingMaker, Gathered, sixteenths, texts_at_once
-from doppio.core.branches.sparse.index import Segment, SparseIndex
-from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.settings import analysis_problems
+from doppio.core.branches.sparse.spread import open_sparse
 from doppio.core.branches.sparse.terms import analysis_of
 from doppio.core.fingerprint import fingerprint
 from doppio.core.kinds import EXPANDER, Setting, Settings, number, registered, whole
@@ -132,9 +131,8 @@ class RemotelyExpanded:
         return Needs({KIND_OF_ARTIFACT: Piece(KIND_OF_ARTIFACT, of, facts, REMOTE_EXPANDING)})
 
     def open(self, branch: Settings, opening: Opening) -> Branch:
-        segments = [Segment(Postings.opened(one.arrays), now) for one, now in opening.over(KIND_OF_ARTIFACT)]
         expander = opening.models.expander(branch["expander"])
-        return RemotelyExpandedBranch(branch, opening.texts, SparseIndex(segments), expander)
+        return RemotelyExpandedBranch(branch, opening.texts, open_sparse(opening, KIND_OF_ARTIFACT), expander)
 
     def facts(self, branch: Settings, built: Sequence[Facts]) -> list[str]:
         return [f"{branch['passage_terms']} words added to a chunk"]

@@ -8,12 +8,14 @@ from numpy.typing import NDArray
 from doppio.core.branches.dense.index import VECTORS, DenseIndex, Segment
 from doppio.core.branches.dense.making import STRUCTURE_MAKER, VECTORS_MAKER, encoder_over, vector_needs
 from doppio.core.branches.dense.metric import COSINE, MEASURES, METRICS, prepared
+from doppio.core.branches.dense.spread import SpreadDense, open_part
 from doppio.core.branches.dense.structure import KIND as STRUCTURE
 from doppio.core.branches.dense.structure import open_structure
 from doppio.core.branches.dense.structures.kind import STRUCTURES
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import DENSE, Branch
 from doppio.core.branches.query import Allowed, Query
+from doppio.core.branches.spread import Index
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Setting, Settings, choice, encoder, one_of_kinds
 from doppio.core.models.encoder import TextEncoder
@@ -78,6 +80,12 @@ class Vector:
 
     def open(self, branch: Settings, opening: Opening) -> Branch:
         over = opening.needs.pieces.get(STRUCTURE)
+        own = encoder_over(branch["encoder"], opening.models, opening.store, opening.chunks)
+        if opening.spread is not None:
+            vectors = opening.needs.pieces[VECTORS]
+            told = (over.kind, over.of, over.facts["settings"]["kind"]) if over else None
+            index = Index(open_part, (branch["metric"], (vectors.kind, vectors.of), told))
+            return DenseBranch(branch, SpreadDense(opening.spread, index, branch["metric"]), own)
         structures = (
             [
                 open_structure(over.facts["settings"]["kind"], artifact.arrays)
@@ -90,7 +98,6 @@ class Vector:
             Segment(prepared(found.arrays["vectors"], found.arrays["squares"], branch["metric"]), structure, now)
             for (found, now), structure in zip(opening.over(VECTORS), structures, strict=True)
         ]
-        own = encoder_over(branch["encoder"], opening.models, opening.store, opening.chunks)
         return DenseBranch(branch, DenseIndex(segments, branch["metric"]), own)
 
     def facts(self, branch: Settings, built: Sequence[Facts]) -> list[str]:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.branches.kind import kind_of
+from doppio.core.branches.spread import Spread
 from doppio.core.build.keys import Keys, counter_of, family_of, keys_of_list, makers
 from doppio.core.build.merging import SEGMENT, kinds_of_artifacts, merge_segments, write_segment
 from doppio.core.chunking.table import ChunkTable, ChunkTexts, cut
@@ -28,6 +29,7 @@ from doppio.core.store.crew import Alone, Crew, Hands, Place
 from doppio.core.store.pieces import Building, Facts, Opening, Piece, texts_in_parts
 from doppio.core.store.segments import (
     GONE,
+    MOST_CHUNKS,
     Lists,
     OpenedList,
     Part,
@@ -36,7 +38,9 @@ from doppio.core.store.segments import (
     digest_column,
     kept_parts,
     number_chunks,
+    of_documents,
     segment_key,
+    stretches,
     to_merge,
 )
 from doppio.core.text.document import Document
@@ -72,6 +76,10 @@ class Builder:
     models: Models
     progress: Progress = field(default_factory=Silent)
     crew: Crew = field(default_factory=Alone)
+    # Chunks that a segment is to hold at most.
+    most_chunks: int = MOST_CHUNKS
+    # From a list to the machines on which its segments stand; None where they are opened here.
+    spread: Callable[[OpenedList], Spread] | None = None
 
     def __post_init__(self) -> None:
         self.lists = Lists(self.store.lists)
@@ -140,11 +148,13 @@ class Builder:
         digests = [document.digest for document in documents]
         parts, fresh = kept_parts(self.segments_before(keys.family), digests)
         if fresh or not parts:
-            own = [digests[place] for place in fresh]
-            key = segment_key(keys.family, own)
             table = cut([documents[place] for place in fresh], recipe.chunking, counter, self.progress, counter)
-            write_segment(self.store, key, keys.family, table, digest_column(own))
-            parts.append(Part(key, np.array(fresh, np.int64)))
+            for low, high in stretches(table, len(fresh), self.most_chunks):
+                positions = fresh[low:high]
+                own = [digests[place] for place in positions]
+                key = segment_key(keys.family, own)
+                write_segment(self.store, key, keys.family, of_documents(table, low, high), digest_column(own))
+                parts.append(Part(key, np.array(positions, np.int64)))
         self.lists.write(keys.chunks, ReadingList(keys.family, tuple(parts)))
 
     def segments_before(self, family: str) -> list[tuple[str, NDArray[np.uint8]]]:
@@ -316,8 +326,9 @@ class Builder:
                 parts.append(Weighed(kind.open(one["scorer"], own_settings(kind, one), opening), one["weight"]))
             reading = reading_of(recipe.rerank, Opening(*planning, keys.windows, texts))
             reranker = Reranker(tuple(parts), reading)
+        spread = self.spread(opened) if self.spread else None
         branches = {
-            branch["id"]: kind_of(branch).open(branch, Opening(*planning, keys.branches[branch["id"]], texts))
+            branch["id"]: kind_of(branch).open(branch, Opening(*planning, keys.branches[branch["id"]], texts, spread))
             for branch in recipe.branches
         }
         told = recipe.select["answer"]
@@ -351,7 +362,7 @@ class Builder:
             opened = self.open_list(key)
         except (FileNotFoundError, ArtifactDamaged):
             return False
-        return bool(to_merge(opened.reading, opened.segments))
+        return bool(to_merge(opened.reading, opened.segments, self.most_chunks))
 
     def compact(self, key: str) -> int:
         """Merge segments of a list where there are too many, or too much of one is gone; returns how many went.
@@ -363,7 +374,7 @@ class Builder:
         """
         with self.store.in_use(), self.store.building(self.lists.read(key).family):
             opened = self.open_list(key)
-            places = to_merge(opened.reading, opened.segments)
+            places = to_merge(opened.reading, opened.segments, self.most_chunks)
             if places:
                 merge_segments(self.store, self.lists, self.progress, opened, places)
         return len(places)

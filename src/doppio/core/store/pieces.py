@@ -113,12 +113,16 @@ class Building(Planning):
 
 @dataclass(frozen=True)
 class Opening(Planning):
-    """What a part of a recipe works with when it is opened."""
+    """What a part of a recipe works with when it is opened.
+
+    spread : the machines on which segments stand, as `branches.spread` says; None where they are opened here
+    """
 
     store: ArtifactStore
     opened: OpenedList
     needs: Needs
     texts: ChunkTexts
+    spread: Any = None
 
     def over(self, name: str) -> Iterator[tuple[Artifact, NDArray[np.int64]]]:
         """The artifacts of a piece, and the numbers of their chunks; empty where each is its place."""

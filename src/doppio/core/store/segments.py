@@ -26,6 +26,8 @@ DIGEST_BYTES = 10
 GONE = -1
 # More segments than this, or more than this share of deleted chunks in one, and they are merged.
 MOST_PARTS, MOST_GONE = 8, 0.3
+# Chunks that a segment is to hold at most, where a document's alone are not more.
+MOST_CHUNKS = 2_000_000
 Rows = NDArray[np.int64]
 
 
@@ -84,6 +86,30 @@ class Numbering:
 
     count: int
     now: tuple[Rows, ...]
+
+
+def stretches(table: ChunkTable, documents: int, most_chunks: int) -> list[tuple[int, int]]:
+    """Ranges of documents, one after another, whose chunks make a segment each: no more than it is to hold, and about
+    as many in each; one range where there are none."""
+    begins = np.searchsorted(table.document, np.arange(documents + 1))
+    count = max(1, -(-len(table) // most_chunks))
+    ends = np.searchsorted(begins, np.arange(1, count + 1) * len(table) / count, side="right") - 1
+    found: list[tuple[int, int]] = []
+    low = 0
+    for end in [*ends[:-1].tolist(), documents]:
+        # A document's chunks stand in one segment, however many they are.
+        high = min(max(int(end), low + 1), documents)
+        if high > low or not found:
+            found.append((low, high))
+            low = high
+    return found
+
+
+def of_documents(table: ChunkTable, low: int, high: int) -> ChunkTable:
+    """The chunks of some documents one after another, which are counted from 0 in it."""
+    rows = slice(*np.searchsorted(table.document, (low, high)).tolist())
+    columns = {name: column[rows] for name, column in table.columns().items()}
+    return ChunkTable(**{**columns, "document": columns["document"] - low})
 
 
 def segment_key(family: str, digests: Sequence[str]) -> str:
@@ -202,8 +228,13 @@ def chunk_table(reading: ReadingList, segments: Sequence[SegmentChunks], numberi
     return ChunkTable(**columns)
 
 
-def to_merge(reading: ReadingList, segments: Sequence[SegmentChunks]) -> list[int]:
+def to_merge(reading: ReadingList, segments: Sequence[SegmentChunks], most_chunks: int = MOST_CHUNKS) -> list[int]:
     """Which parts of a list should become one segment; none where it is well as it is.
+
+    Parameters
+    ----------
+    most_chunks : int
+        Chunks that a segment is to hold; those with more than half of it stay as they are.
 
     Notes
     -----
@@ -216,10 +247,17 @@ def to_merge(reading: ReadingList, segments: Sequence[SegmentChunks]) -> list[in
     worn = [
         place for place, (left, all_) in enumerate(zip(alive, total, strict=True)) if left < (1 - MOST_GONE) * all_
     ]
-    if len(reading.parts) <= MOST_PARTS:
-        return worn
-    smallest = sorted(range(len(alive)), key=lambda place: (alive[place], place))
-    return sorted({*worn, *smallest[: len(alive) - MOST_PARTS // 2 + 1]})
+    small = [place for place in range(len(alive)) if alive[place] <= most_chunks / 2]
+    if len(small) <= MOST_PARTS:
+        return worn if len(worn) <= 1 else _within(worn, alive, most_chunks)
+    smallest = sorted(small, key=lambda place: (alive[place], place))[: len(small) - MOST_PARTS // 2 + 1]
+    return _within(sorted({*worn, *smallest}, key=lambda place: (alive[place], place)), alive, most_chunks)
+
+
+def _within(places: Sequence[int], alive: Sequence[int], most_chunks: int) -> list[int]:
+    """The first of some parts, as many as are no more than a segment is to hold; one at least."""
+    sums = np.cumsum([alive[place] for place in places])
+    return sorted(places[: max(1, int(np.searchsorted(sums, most_chunks, side="right")))])
 
 
 @dataclass

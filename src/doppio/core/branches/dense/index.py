@@ -110,8 +110,18 @@ class DenseIndex:
         segment may be found, `FEW` of them at most, their vectors are compared one by one, which is exact whatever
         the structure; otherwise the structure proposes more, by as much as fewer may be found.
         """
+        return [best_of(parts, depth) for parts in self.candidates(questions, depth, settings, allowed)]
+
+    def candidates(
+        self,
+        questions: Floats,
+        depth: int,
+        settings: Mapping[str, Any] | None,
+        allowed: NDArray[np.bool_] | None,
+    ) -> list[list[tuple[Ids, NDArray[np.float64]]]]:
+        """What `search_many` chooses from, by question and segment, with scores before they are rounded."""
         if depth <= 0 or not self.segments:
-            return [(np.empty(0, np.int64), np.empty(0, np.float32))] * len(questions)
+            return [[] for _ in questions]
         questions = np.ascontiguousarray(questions, np.float32)
         if self.metric == COSINE:
             questions = of_unit_length(questions)
@@ -122,7 +132,7 @@ class DenseIndex:
                 scores = score_rows(segment.vectors.rows, segment.vectors.halves, questions[row], rows)
                 ids = segment.now[rows] if segment.now.size else rows
                 parts[row].append((ids, shown(scores, questions[row], self.metric)))
-        return [best_of(part, depth) for part in parts]
+        return parts
 
     def _allowed(
         self,

@@ -215,9 +215,21 @@ class SparseIndex:
         -----
         Only chunks that hold a term are returned, so the list may be empty. Ties go to the smaller number.
         """
+        return best_of([self.candidates(terms, depth, weighting, exhaustive=exhaustive, allowed=allowed)], depth)
+
+    def candidates(
+        self,
+        terms: Terms,
+        depth: int,
+        weighting: Weighting,
+        *,
+        exhaustive: bool | None = None,
+        allowed: NDArray[np.bool_] | None = None,
+    ) -> tuple[Ids, NDArray[np.float64]]:
+        """The chunks of `search` in any order, with their scores before they are rounded."""
         asked = self._asked(terms, weighting)
         if not asked or depth <= 0:
-            return np.empty(0, np.int64), np.empty(0, np.float32)
+            return np.empty(0, np.int64), np.empty(0)
         heap_scores, heap_chunks = np.empty(min(depth, self.count)), np.empty(min(depth, self.count), np.int64)
         size, times = 0, _times(asked)
         for place, (segment, dead) in enumerate(zip(self.segments, self._dead, strict=True)):
@@ -241,7 +253,7 @@ class SparseIndex:
                 continue
             heap = heap_scores, heap_chunks, size
             size = self._best(place, weighting, shared, (after, times, times * most), blocks, dead, heap)
-        return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
+        return heap_chunks[:size], heap_scores[:size]
 
     def _best(  # type: ignore[no-untyped-def]
         self, place: int, weighting: Weighting, shared, lift, blocks, dead, heap

@@ -1,0 +1,87 @@
+"""Indexes whose segments stand on other machines: a question goes to all of them, and what they find is merged.
+
+Nothing is near: a segment is searched as it would be here, with the statistics of all segments, and its candidates
+come back with full scores, so the ranking is that of one index to the last bit. A part that does not answer is left
+out, and that is said.
+"""
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+_left_out: ContextVar[set[str] | None] = ContextVar("left_out", default=None)
+
+
+@dataclass(frozen=True)
+class Stand:
+    """A segment that stands somewhere.
+
+    key : str, of its chunks
+    now : (n,) int64, the number of each in the list, -1 where it is gone; empty where it is its place
+    """
+
+    key: str
+    now: NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Index:
+    """How an index over some segments is opened where they stand: a function of a module, and what it takes beside
+    the place and the segments; hashable."""
+
+    open: Callable[..., Any]
+    given: tuple[Any, ...]
+
+
+@dataclass(frozen=True)
+class Answers:
+    """What the segments have answered, some of them together; `complete` is whether all did."""
+
+    found: list[Any]
+    complete: bool
+
+
+class Spread(Protocol):
+    """The segments of a list, spread over machines."""
+
+    def ask(self, index: Index, method: str, *given: Any) -> Answers:
+        """Call a method of the index over the segments of each machine.
+
+        Raises
+        ------
+        DoppioError
+            If none answers, or one says that something is wrong.
+        """
+
+
+@contextmanager
+def left_out() -> Iterator[set[str]]:
+    """What did not answer while the block ran, in words."""
+    found: set[str] = set()
+    before = _left_out.set(found)
+    try:
+        yield found
+    finally:
+        _left_out.reset(before)
+
+
+def leave_out(what: str) -> None:
+    """Say that something did not answer, to whoever wants to know."""
+    found = _left_out.get()
+    if found is not None:
+        found.add(what)
+
+
+def packed(allowed: NDArray[np.bool_] | None) -> tuple[NDArray[np.uint8], int] | None:
+    """A mask of chunks as it travels."""
+    return None if allowed is None else (np.packbits(allowed), len(allowed))
+
+
+def unpacked(mask: tuple[NDArray[np.uint8], int] | None) -> NDArray[np.bool_] | None:
+    """The mask again."""
+    return None if mask is None else np.unpackbits(mask[0], count=mask[1]).astype(bool)
