@@ -4,8 +4,8 @@
 
 Chunks have 80 terms, drawn by Zipf's law from half a million: analysing text is timed elsewhere. They are built once
 as a whole, and once in two halves that are merged; both must be the same to the byte. FOLDER takes about three times
-what the index does. `own` is memory of the process alone; `with files` counts pages of files that are mapped too, which
-the system takes back when it wants them.
+what the index does. `own` is memory of the process alone; `with files` counts pages of mapped files too, which the
+system takes back when it wants them.
 """
 
 import argparse

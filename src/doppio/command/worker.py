@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from doppio.command.paths import MODELS, VAR
+from doppio.command.paths import VAR
 from doppio.command.show import err
 from doppio.core.cores import cores
 from doppio.core.store.artifacts import ArtifactStore
@@ -67,4 +67,4 @@ def dask_setup(worker: Any) -> None:
     store: ArtifactStore = opened_store(
         variables.ARTIFACTS.value, variables.STORE.value, most_gb=variables.CACHE.value
     )
-    settle(Place(Models(MODELS), store))
+    settle(Place(Models(variables.MODELS.value), store))

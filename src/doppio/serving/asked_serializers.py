@@ -66,6 +66,9 @@ class FoundSerializer(s.Serializer):
     answered = s.FloatField(allow_null=True, help_text="Probability that the corpus answers at all.")
     measure = s.CharField(help_text="What a score is, with its range.")
     seconds = s.DictField(child=s.FloatField(), help_text="By stage; all is the whole question.")
+    absent = s.ListField(
+        child=s.CharField(), help_text="What of the index did not answer in time; empty where all of it did."
+    )
     trace = s.DictField(required=False)
 
 

@@ -97,6 +97,7 @@ class Found:
             "written": self.handed["written"],
             "tokens": self.handed["tokens"],
             "answered": self.trace.answered,
+            "absent": list(self.trace.absent),
             "measure": stage.measure,
             "seconds": self.took(),
         }

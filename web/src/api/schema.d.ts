@@ -2872,6 +2872,8 @@ export interface components {
             seconds: {
                 [key: string]: number;
             };
+            /** @description What of the index did not answer in time; empty where all of it did. */
+            absent: string[];
             trace?: {
                 [key: string]: unknown;
             };
@@ -4806,6 +4808,8 @@ export interface components {
             seconds: {
                 [key: string]: number;
             };
+            /** @description What of the index did not answer in time; empty where all of it did. */
+            absent: string[];
             trace?: {
                 [key: string]: unknown;
             };
@@ -5244,6 +5248,8 @@ export interface components {
             /** @description Null where nothing answers, or before answers were kept. */
             answer: components["schemas"]["Answer"] | null;
             stages: components["schemas"]["StageTrace"][];
+            /** @description What of the index did not answer, where it is spread. */
+            absent?: string[];
         };
         /** @description A chunk that a trace names; offsets of `answers` count code points of its text. */
         TracedChunk: {
@@ -5613,7 +5619,7 @@ export interface components {
                 "application/json": components["schemas"]["Problem"];
             };
         };
-        /** @description The database does not answer just now. */
+        /** @description The database, or the store of artifacts, does not answer just now. */
         Problem503: {
             headers: {
                 [name: string]: unknown;

@@ -99,6 +99,11 @@ function Said({ exchange, published }: { exchange: Exchange; published: Publishe
             <span className="soft">{ended}</span>
           </p>
         )}
+        {found && found.absent.length > 0 && (
+          <p className="lost small-text mb-1" role="status">
+            Not all of the index answered: {found.absent.join("; ")}.
+          </p>
+        )}
         {found && shown.length > 0 && (
           <ol className="cited small-text">
             {shown.map((passage) => (

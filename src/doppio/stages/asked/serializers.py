@@ -109,6 +109,9 @@ class TraceSerializer(s.Serializer):
     asked = BeforeSerializer(allow_null=True, help_text="Null where the question was searched by as it stands.")
     answer = AnswerSerializer(allow_null=True, help_text="Null where nothing answers, or before answers were kept.")
     stages = StageTraceSerializer(many=True)
+    absent = s.ListField(
+        child=s.CharField(), required=False, help_text="What of the index did not answer, where it is spread."
+    )
 
 
 class RangeSerializer(s.Serializer):
