@@ -51,7 +51,7 @@ base = RecipeVersion.objects.get(in_force=True)
 body = core_recipe(base).body
 cutting = {"rule": "natural-breaks", "unit": "tokens", "size": SIZE, "overlap": 8}
 row = RecipeVersion.objects.filter(name=f"cut at {SIZE}").first()
-row = row or save_recipe(base.workspace, {**body, "name": f"cut at {SIZE}", "chunking": cutting})
+row = row or save_recipe(base.workspace, {**body, "name": f"cut at {SIZE}", "chunking": cutting, "rerank": None})
 job = start_trial(row, None)
 print("SAID", json.dumps(job.pk))
 """,

@@ -307,6 +307,7 @@ class SharedFolder(Shared, SharedLaws, unittest.TestCase):
 class ObjectStore(InObjects, SharedLaws, unittest.TestCase):
     def cut_off(self):
         """A store behind a door that nobody opens."""
+        self.enterContext(mock.patch("s3fs.core.S3FileSystem.retries", 1))
         self.enterContext(mock.patch.dict(os.environ, {"AWS_ENDPOINT_URL": "http://127.0.0.1:9"}))
         self.store.far = FarFolder(f"{self.url} cut off")
 

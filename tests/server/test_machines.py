@@ -62,7 +62,9 @@ class Watching(Silent):
             what()
 
 
-class Machines(unittest.TestCase):
+class Clustered(unittest.TestCase):
+    """A scheduler, a shared store, and workers that see it."""
+
     @classmethod
     def setUpClass(cls):
         cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
@@ -70,8 +72,26 @@ class Machines(unittest.TestCase):
         cls.cluster = cls.enterClassContext(
             Processes(DOPPIO_STORE=cls.url, DOPPIO_MODELS=str(MODELS), DOPPIO_ARTIFACTS=str(cls.folder / "w" / "a"))
         )
+        # They come up while what they are compared with is made.
+        for _ in range(2):
+            cls.cluster.start_worker()
         cls.corpus = more_documents(60)
         cls.key = corpus_fingerprint(cls.corpus)
+
+    def crew(self):
+        """Two workers at least, those that earlier tests left among them."""
+        while len(self.cluster.workers) < 2:
+            self.cluster.start_worker()
+        crew = DaskCrew(self.cluster.address)
+        self.cluster.until(lambda: len(crew.client().nthreads()) == len(self.cluster.workers), "the workers")
+        self.addCleanup(lambda: crew.client().close())
+        return crew
+
+
+class Machines(Clustered):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
         cls.alone = ArtifactStore(cls.folder / "alone")
         cls.build(cls.alone, None)
 
@@ -79,15 +99,6 @@ class Machines(unittest.TestCase):
         # Little batches, so that there are many tasks.
         for name, rows in (("MOST_ROWS", 4), ("LEAST_ROWS", 1)):
             self.enterContext(mock.patch(f"{ENCODING}.{name}", rows))
-
-    def crew(self):
-        """Two workers, those that earlier tests left among them."""
-        while len(self.cluster.workers) < 2:
-            self.cluster.start_worker()
-        crew = DaskCrew(self.cluster.address)
-        self.cluster.until(lambda: len(crew.client().nthreads()) == 2, "the workers")
-        self.addCleanup(lambda: crew.client().close())
-        return crew
 
     @classmethod
     def build(cls, store, crew, progress=None, asked=EVERYTHING):
@@ -186,25 +197,19 @@ class Machines(unittest.TestCase):
             list(crew.each(unsettled, [()], place, lambda: None))
 
 
-class Shards(unittest.TestCase):
+class Shards(Clustered):
     """Asking over segments on workers."""
 
     ASKED = ("rope wind cabin", "What is E-417?", "ice on the deck of the tower")
 
     @classmethod
     def setUpClass(cls):
-        cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
-        cls.url = f"file://{cls.folder}/shared"
-        cls.cluster = cls.enterClassContext(
-            Processes(DOPPIO_STORE=cls.url, DOPPIO_MODELS=str(MODELS), DOPPIO_ARTIFACTS=str(cls.folder / "w" / "a"))
-        )
-        cls.documents = more_documents(60)
-        cls.key = corpus_fingerprint(cls.documents)
+        super().setUpClass()
         cls.store = SharedStore(cls.folder / "mine", FarFolder(cls.url))
         cls.models = Models(MODELS)
         cls.recipe = recipe(rerank=None)
         builder = Builder(cls.store, cls.models, most_chunks=40)
-        cls.texts = CorpusTexts(cls.documents, builder.chunks(cls.documents, cls.key, cls.recipe))
+        cls.texts = CorpusTexts(cls.corpus, builder.chunks(cls.corpus, cls.key, cls.recipe))
         builder.indexes(cls.key, cls.recipe, cls.texts)
         cls.alone = builder.open(cls.key, cls.recipe, cls.texts)
 
@@ -218,14 +223,6 @@ class Shards(unittest.TestCase):
 
         builder = Builder(self.store, self.models, most_chunks=40, spread=spread)
         return builder.open(self.key, self.recipe, self.texts), found[0]
-
-    def crew(self):
-        while len(self.cluster.workers) < 2:
-            self.cluster.start_worker()
-        crew = DaskCrew(self.cluster.address)
-        self.cluster.until(lambda: len(crew.client().nthreads()) == len(self.cluster.workers), "the workers")
-        self.addCleanup(lambda: crew.client().close())
-        return crew
 
     def assert_same(self, pipeline):
         for question in self.ASKED:
