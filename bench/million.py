@@ -5,13 +5,14 @@
 
 Both while `./doppio serve` runs. `fill` makes a workspace of documents whose words are drawn by Zipf's law, builds a
 recipe of BM25 and a graph, and publishes it; it says how long each step took. Vectors are those of some thousand
-sentences of the demo moved a little, since encoding a million chunks takes hours. `ask` asks a hundred questions of
-words from these documents, one after another.
+sentences of the demo moved a little, since encoding a million chunks takes hours, and cutting is done by counting
+words. `ask` asks a hundred questions of words from these documents, one after another.
 """
 
 import argparse
 import json
 import os
+import re
 import time
 import urllib.request
 from collections.abc import Iterator
@@ -95,9 +96,8 @@ def fill(chunks: int) -> None:
         store_documents(space, batch)
     print(f"documents {time.perf_counter() - begun:,.0f} s", flush=True)
     begun = time.perf_counter()
-    with progress_bars() as bars:
-        moved(space, check(RECIPE), bars)
-    print(f"cut, and vectors made up, in {time.perf_counter() - begun:,.0f} s", flush=True)
+    made_up(space, check(RECIPE))
+    print(f"chunks, postings, vectors in {time.perf_counter() - begun:,.0f} s", flush=True)
     begun = time.perf_counter()
     with progress_bars() as bars:
         pipeline = build(space, check(RECIPE), bars)
@@ -109,31 +109,48 @@ def fill(chunks: int) -> None:
     print(f"published in {time.perf_counter() - begun:.1f} s", flush=True)
 
 
-def moved(space: Any, recipe: Any, bars: Any) -> None:
-    """Cut the documents, and write vectors that lie as those of text do."""
+def made_up(space: Any, recipe: Any) -> None:
+    """Write chunks, postings and vectors as a build would, but for vectors that only lie as those of text do."""
     from doppio.core.branches.dense.index import VECTORS
+    from doppio.core.branches.sparse.building import pack_postings
+    from doppio.core.branches.sparse.postings import KIND as POSTINGS
+    from doppio.core.build.merging import write_segment
+    from doppio.core.chunking.table import ChunkTable
+    from doppio.core.store.segments import Part, ReadingList, digest_column, segment_key
     from doppio.library.corpus import core_documents, corpus_now
     from doppio.recipes.builds import builder
 
-    core, corpus = builder(bars), corpus_now(space).key
-    core.chunks(core_documents(space), corpus, recipe)
-    keys = core.keys(corpus, recipe)
+    core, documents = builder(), core_documents(space)
+    keys = core.keys(corpus_now(space).key, recipe)
+    number, stream, columns = {}, [], []
+    for place, document in enumerate(documents):
+        words = [(found.start(), found.end()) for found in re.finditer(r"\w+", document.text)]
+        stream += [number.setdefault(document.text[low:high], len(number)) for low, high in words]
+        for first in range(0, len(words), A_CHUNK):
+            own = words[first : first + A_CHUNK]
+            columns.append((place, own[0][0], own[-1][1], len(own)))
+    document, start, end, length = np.array(columns, np.int64).T.copy()
+    table = ChunkTable.flat(document, start, end, 2 * length, np.full(len(document), -1, np.int64))
+    digests = [document.digest for document in documents]
+    key = segment_key(keys.family, digests)
+    write_segment(core.store, key, keys.family, table, digest_column(digests))
+    core.lists.write(keys.chunks, ReadingList(keys.family, (Part(key, np.arange(len(documents))),)))
+    pieces = {piece.kind: piece for piece in keys.pieces()}
+    packed = pack_postings(list(number), np.array(stream, np.int32), length.astype(np.int32))
+    facts = {"terms": packed.terms, "entries": int(packed.held.sum())}
+    piece = pieces[POSTINGS]
+    core.store.write(POSTINGS, piece.key(key), packed.arrays(), piece.meta(key, len(table)) | facts)
     lines = [line for path in sorted(Path("demo").rglob("*.md")) for line in path.read_text().splitlines()]
     base = core.models.local().questions([line for line in lines if len(line) > 40][:4000])
     random = np.random.default_rng(3)
-    opened = core.open_list(keys.chunks)
-    for part, segment in zip(opened.reading.parts, opened.segments, strict=True):
-        for piece in keys.pieces():
-            if piece.kind != VECTORS or core.store.has(VECTORS, piece.key(part.key)):
-                continue
-            rows = np.empty((len(segment.table), base.shape[1]), np.float32)
-            for first in range(0, len(rows), 10_000):
-                own = base[random.integers(len(base), size=min(10_000, len(rows) - first))]
-                own = own + 0.03 * random.standard_normal(own.shape, np.float32)
-                rows[first : first + len(own)] = own / np.linalg.norm(own, axis=1, keepdims=True)
-            arrays = {"vectors": rows, "squares": np.einsum("ij,ij->i", rows, rows)}
-            core.store.write(VECTORS, piece.key(part.key), arrays, piece.meta(part.key, len(rows)) | {
-                "dimension": rows.shape[1]})  # fmt: skip
+    rows = np.empty((len(table), base.shape[1]), np.float32)
+    for first in range(0, len(rows), 10_000):
+        own = base[random.integers(len(base), size=min(10_000, len(rows) - first))]
+        own = own + 0.03 * random.standard_normal(own.shape, np.float32)
+        rows[first : first + len(own)] = own / np.linalg.norm(own, axis=1, keepdims=True)
+    piece = pieces[VECTORS]
+    arrays = {"vectors": rows, "squares": np.einsum("ij,ij->i", rows, rows)}
+    core.store.write(VECTORS, piece.key(key), arrays, piece.meta(key, len(rows)) | {"dimension": rows.shape[1]})
 
 
 def ask(address: str) -> None:

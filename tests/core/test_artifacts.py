@@ -10,7 +10,7 @@ import numpy as np
 
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
-from doppio.core.errors import ArtifactDamaged, Cancelled
+from doppio.core.errors import ArtifactDamaged, Cancelled, StoreUnreachable
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
 from doppio.core.store.artifacts import ABANDONED, ArtifactStore
@@ -146,6 +146,16 @@ class Artifacts(unittest.TestCase):
         self.assertEqual([path.name for path in self.root.iterdir()], ["vectors-k"])
         np.testing.assert_array_equal(self.store.open("vectors", "k").arrays["a"], self.array)
 
+    def test_an_array_that_was_moved_into_a_failed_write_is_where_it_was(self):
+        path = self.root / "made.npy"
+        np.save(path, self.array)
+        full = mock.patch("doppio.core.store.artifacts.sealed", side_effect=OSError(28, "No space left on device"))
+        with full, self.assertRaises(OSError):
+            self.store.write("vectors", "k", {"a": path}, {})
+        np.testing.assert_array_equal(np.load(path), self.array)
+        self.store.write("vectors", "k", {"a": path}, {})
+        self.assertFalse(path.exists())
+
 
 class Counting:
     """A progress that counts what was encoded, and cancels after so many chunks."""
@@ -231,6 +241,21 @@ class Builds(unittest.TestCase):
         self.assertIsNotNone(pipeline.reranker)
         left = [path.name for path in self.store.root.iterdir() if path.name.startswith(".")]
         self.assertEqual(set(left) - {".in-use", ".locks"}, set())
+
+    def test_a_store_that_fails_while_vectors_are_written_loses_none_of_them(self):
+        def silent(store, draft, manifest):
+            if manifest["kind"] == "vectors":
+                raise StoreUnreachable("cut off")
+
+        with mock.patch.object(ArtifactStore, "carry_away", silent), self.assertRaises(StoreUnreachable):
+            self.build(recipe())
+        with mock.patch.object(Encoder, "encode", side_effect=AssertionError("encoded again")):
+            self.build(recipe())
+        kept = next(self.store.root.glob("vectors-*"))
+        self.store.remove(*kept.name.split("-", 1))
+        with mock.patch(f"{ENCODING}._read_note", return_value={"rows": 3, "tokens": -1}):
+            # A note without its vectors is no note.
+            self.assertIsNotNone(self.build(recipe()))
 
     def test_a_full_disk_is_told_and_the_next_build_ends(self):
         def full(*_, **__):

@@ -9,10 +9,12 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from django.test import TransactionTestCase, override_settings
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.branches.dense.encoding import batches
+from doppio.core.branches.sparse.spread import SpreadSparse
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import Cancelled, DoppioError, ModelFolderError, NobodyAnswers
@@ -30,9 +32,12 @@ from doppio.core.text.document import corpus_fingerprint
 from doppio.machines.crew import DaskCrew
 from doppio.machines.placement import groups_of, placed
 from doppio.machines.shards import DaskShards
+from doppio.recipes import builds, opened
+from doppio.recipes.builds import open_pipeline
+from doppio.recipes.services import core_recipe
 from tests.core.corpus import MODELS, documents, more_documents, recipe
 from tests.server.dask_cluster import Processes, encoded_by_another, unsettled
-from tests.server.workspace import labelled
+from tests.server.workspace import labelled, make_workspace, measured
 
 ENCODING = "doppio.core.branches.dense.encoding"
 GRAPH = {"kind": "hnsw"}
@@ -67,6 +72,7 @@ class Clustered(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls):
+        super().setUpClass()
         cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
         cls.url = f"file://{cls.folder}/shared"
         cls.cluster = cls.enterClassContext(
@@ -197,7 +203,7 @@ class Machines(Clustered):
             list(crew.each(unsettled, [()], place, lambda: None))
 
 
-class Shards(Clustered):
+class Shards(Clustered, TransactionTestCase):
     """Asking over segments on workers."""
 
     ASKED = ("rope wind cabin", "What is E-417?", "ice on the deck of the tower")
@@ -217,8 +223,8 @@ class Shards(Clustered):
         """A pipeline over the workers, and the shards that it asks."""
         found = []
 
-        def spread(opened):
-            found.append(DaskShards(crew, opened, **given))
+        def spread(listed):
+            found.append(DaskShards(crew, listed, **given))
             return found[0]
 
         builder = Builder(self.store, self.models, most_chunks=40, spread=spread)
@@ -267,6 +273,34 @@ class Shards(Clustered):
         asker.join()
         self.assertEqual(wrong, [], "nobody waits and nothing is left out while segments move")
         self.assert_same(pipeline)
+
+    def test_what_assistants_ask_is_asked_on_the_workers_that_built_it(self):
+        self.crew()
+        workspace, _ = make_workspace()
+        told = {
+            "DOPPIO_STORE": self.url, "DOPPIO_ARTIFACTS": self.folder / "site" / "artifacts",
+            "DOPPIO_DASK": self.cluster.address, "DOPPIO_COPIES": 1, "DOPPIO_SEGMENT_CHUNKS": 3,
+        }  # fmt: skip
+        with override_settings(**told):
+            here = "doppio.core.branches.dense.making.made_of"
+            # What this class has in the store belongs to no record.
+            spared = mock.patch.object(Builder, "forget", lambda *_: 0)
+            with spared, mock.patch(here, side_effect=AssertionError("encoded here")):
+                saved, trial = measured(workspace)
+            self.addCleanup(lambda client: client.close(), builds.crew().client())
+            recipe_of = core_recipe(saved)
+            mine, theirs = open_pipeline(workspace, recipe_of), open_pipeline(workspace, recipe_of, spread=True)
+            self.assertIsInstance(theirs.branches["sparse"].index, SpreadSparse)
+            for question in self.ASKED:
+                one, two = mine.ask(question).to_json(), theirs.ask(question).to_json()
+                self.assertEqual([stage["scores"] for stage in one["stages"]], [s["scores"] for s in two["stages"]])
+            # Where nobody answers this machine opens what the workers had.
+            nobody = override_settings(DOPPIO_DASK="127.0.0.1:9")
+            spread = mock.patch.object(opened, "served_pipelines", opened.OpenPipelines(spread=True))
+            with nobody, spread, mock.patch("doppio.machines.crew.CONNECT", 0.5):
+                found = opened.to_be_asked(workspace, recipe_of)
+            self.assertNotIsInstance(found.branches["sparse"].index, SpreadSparse)
+        self.assertEqual(trial.answerable, 3)
 
     def test_a_copy_answers_for_a_worker_that_died_and_nobody_at_all_is_told(self):
         crew = self.crew()
@@ -329,8 +363,10 @@ class Placing(unittest.TestCase):
         groups = groups_of(found, range(len(sizes)))
         self.assertEqual(sorted(place for own in groups.values() for place in own), list(range(len(sizes))))
         gone = frozenset(machines[:1])
-        left = groups_of(found, range(len(sizes)), gone)
-        self.assertNotIn(machines[0], left)
+        self.assertNotIn(machines[0], groups_of(found, range(len(sizes)), gone))
+        left = groups_of(found, range(len(sizes)), gone, at_last=True)
+        self.assertEqual(sorted(place for own in left.values() for place in own), list(range(len(sizes))))
+        self.assertTrue(all(found[place] == (machines[0],) for place in left.get(machines[0], ())))
 
     def test_a_machine_that_comes_takes_its_share_and_the_others_keep_theirs(self):
         sizes = [10] * 12

@@ -174,7 +174,7 @@ class Serving(TransactionTestCase):
         made.save()
         self.assertEqual(here.of(made), self.recipe)
         self.assertEqual(made.opened.get().recipe, self.recipe)
-        gone = mock.patch("doppio.serving.versions.pipelines.get", side_effect=FileNotFoundError)
+        gone = mock.patch("doppio.serving.versions.to_be_asked", side_effect=FileNotFoundError)
         with gone, self.assertLogs("doppio.serving.versions", "WARNING"):
             here.look()
         self.assertEqual(here.of(made), self.recipe)

@@ -60,6 +60,9 @@ class SharedStores(TransactionTestCase):
             self.assertRegex(told.call_args.args[0], r"^[1-9]\d* artifacts and lists are in file://")
             command.show()
             self.assertIn("'./doppio store send' carries it over", told.call_args.args[0])
+            (self.place / "shared" / "installation").write_text("another one's")
+            with self.assertRaisesRegex(DoppioError, "belongs to another installation of Doppio"):
+                command.send()
         with self.machine("two", url):
             self.assertIsNotNone(open_pipeline(workspace, core_recipe(saved)))
         (self.place / "shared").rename(self.place / "gone")

@@ -113,14 +113,9 @@ def _migrate() -> str:
 
 def _reach_the_store() -> str:
     """Where artifacts are; one that is shared has to answer before the door opens."""
-    from doppio.core.store.shared import SharedStore
-    from doppio.recipes.artifacts import store
+    from doppio.recipes.artifacts import reach
 
-    found = store()
-    if not isinstance(found, SharedStore):
-        return f"{found.root.name}/ of this machine"
-    found.far.check()
-    return f"{found.far.url} answers"
+    return reach()
 
 
 def _load_demo() -> str:

@@ -7,6 +7,7 @@ import typer
 
 from doppio.command.show import err, out
 from doppio.core.errors import DoppioError
+from doppio.core.store.shared import SharedStore, send_all
 
 app = typer.Typer(help="Where chunks and indexes are kept.", no_args_is_help=True, rich_markup_mode=None)
 
@@ -15,15 +16,14 @@ app = typer.Typer(help="Where chunks and indexes are kept.", no_args_is_help=Tru
 def show() -> None:
     """Say where artifacts are, how many there are, and whether the store answers."""
     _ready()
-    from doppio.recipes.artifacts import local_store, store
+    from doppio.recipes.artifacts import local_store, reach, store
 
     found = store()
-    if not _shared():
+    if not isinstance(found, SharedStore):
         out.print(f"{found.root}, this machine's own folder: {_size(found.root) or 'empty'}")
         out.print("Set DOPPIO_STORE to share artifacts between machines; docs/scale.md says how.")
         return
-    found.far.check()  # type: ignore[attr-defined]
-    out.print(f"{found.far.url}: answers, and may be written to")  # type: ignore[attr-defined]
+    out.print(reach())
     out.print(f"{found.root}, what this machine has of it: {_size(found.root) or 'nothing yet'}")
     if left := _size(local_store().root):
         out.print(f"{local_store().root}, from before: {left}; './doppio store send' carries it over")
@@ -33,13 +33,12 @@ def show() -> None:
 def send() -> None:
     """Carry what this machine's own folder holds to the store that is shared; what is there already stays."""
     _ready()
-    from doppio.core.store.shared import SharedStore, send_all
-    from doppio.recipes.artifacts import local_store, store
+    from doppio.recipes.artifacts import local_store, reach, store
 
     found = store()
     if not isinstance(found, SharedStore):
         raise DoppioError("DOPPIO_STORE is not set: it says where artifacts shall go, such as s3://bucket/doppio")
-    found.far.check()
+    reach()
     carried = send_all(local_store(), found, lambda name, size: err.print(f"  {name}, {size / 1e6:,.1f} MB"))
     out.print(f"{carried:,} artifacts and lists are in {found.far.url} that were not there.")
 
@@ -49,12 +48,6 @@ def _ready() -> None:
     import django
 
     django.setup()
-
-
-def _shared() -> bool:
-    from django.conf import settings
-
-    return bool(settings.DOPPIO_STORE)
 
 
 def _size(root: Path) -> str:

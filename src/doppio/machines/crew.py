@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any, TypeVar
 from uuid import uuid4
 
-from doppio.core.errors import DoppioError
+from doppio.core.errors import DoppioError, NobodyAnswers
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.crew import Place
 from doppio.machines.here import here, name_of
@@ -29,7 +29,7 @@ NOBODY = "no worker is connected to the scheduler; start one with './doppio work
 KEPT = "What was done is kept, and the next run goes on from there."
 
 
-class Lost(Exception):
+class Lost(NobodyAnswers):
     """The scheduler is gone, with all that it had promised."""
 
 
@@ -60,7 +60,7 @@ class DaskCrew:
 
         Raises
         ------
-        DoppioError
+        NobodyAnswers
             If the scheduler does not answer.
         """
         # Imported when it is wanted: it takes seconds, and most installations are one machine.
@@ -73,7 +73,7 @@ class DaskCrew:
             try:
                 client = Client(self.address, timeout=CONNECT, name="doppio", direct_to_workers=True)
             except (OSError, TimeoutError, ValueError) as error:
-                raise DoppioError(
+                raise NobodyAnswers(
                     f"{self.address}: no scheduler answers there ({error}); start one with "
                     "'.venv/bin/dask scheduler', or leave --dask out"
                 ) from error
@@ -137,7 +137,7 @@ class DaskCrew:
                 if _threads(client):
                     return client
                 wrong = f"{self.address}: {NOBODY}"
-            except (DoppioError, Lost) as error:
+            except DoppioError as error:
                 wrong = str(error)
             if time.monotonic() > until:
                 raise DoppioError(f"{wrong}. {KEPT}")

@@ -58,12 +58,13 @@ def placed(
 
 
 def groups_of(
-    placement: Placement, wanted: Sequence[int], without: frozenset[str] = frozenset()
+    placement: Placement, wanted: Sequence[int], without: frozenset[str] = frozenset(), *, at_last: bool = False
 ) -> Mapping[str, tuple[int, ...]]:
-    """Whom to ask for which segments; those that nobody else holds are in none."""
+    """Whom to ask for which segments; what nobody else holds is in none, or with `at_last` asked for all the same."""
     found: dict[str, list[int]] = {}
     for place in wanted:
-        holder = next((name for name in placement[place] if name not in without), None)
+        holders = placement[place]
+        holder = next((name for name in holders if name not in without), holders[0] if at_last and holders else None)
         if holder is not None:
             found.setdefault(holder, []).append(place)
     return {name: tuple(places) for name, places in found.items()}

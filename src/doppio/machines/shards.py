@@ -27,6 +27,8 @@ log = logging.getLogger(__name__)
 # waited for, and between looks at who is there.
 LATE, LAST, OPENING, LOOK = 0.5, 3.0, 120.0, 1.0
 INDEXES_KEPT = 64
+# Seconds for which one that was late is asked last.
+AVOIDED = 10.0
 # Seconds that one look at calls takes at most.
 WAIT = 0.05
 SILENT = "no worker that holds segments answers; ask again in a moment"
@@ -90,6 +92,7 @@ class DaskShards:
         self._plan = _Plan(())
         # What was asked last of each index by each method: new workers are asked it first.
         self._asked: dict[tuple[Index, str], tuple[Any, ...]] = {}
+        self._late: dict[str, float] = {}
         self._lock = threading.Lock()
         self.look()
         threading.Thread(target=_watch, args=(weakref.ref(self),), name="shards", daemon=True).start()
@@ -105,7 +108,9 @@ class DaskShards:
 
         groups = [
             _Group(name, places, [[call(name, places)]])
-            for name, places in groups_of(plan.placement, range(len(self.stands))).items()
+            for name, places in groups_of(
+                plan.placement, range(len(self.stands)), self._avoided(), at_last=True
+            ).items()
         ]
         begun = time.monotonic()
         while waiting := [group for group in groups if group.answered() is None]:
@@ -113,6 +118,7 @@ class DaskShards:
             for group in waiting:
                 if not group.beside and (now > late or group.failed()):
                     group.beside = True
+                    self._late[group.name] = time.monotonic() + AVOIDED
                     copies = groups_of(plan.placement, group.places, frozenset({group.name}))
                     if sum(map(len, copies.values())) == len(group.places):
                         group.ways.append([call(other, places) for other, places in copies.items()])
@@ -123,6 +129,11 @@ class DaskShards:
         if answers.complete:
             self._asked[index, method] = given
         return answers
+
+    def _avoided(self) -> frozenset[str]:
+        """Workers that were late a moment ago; those who hold copies are asked before them."""
+        now = time.monotonic()
+        return frozenset(name for name, until in self._late.items() if until > now)
 
     def _joined(self, groups: list["_Group"]) -> Answers:
         found: list[Any] = []

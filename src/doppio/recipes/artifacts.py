@@ -8,8 +8,14 @@ from django.conf import settings
 from django.db import connections
 from django.db.backends.utils import CursorWrapper
 
+from doppio.core.errors import DoppioError
+from doppio.core.fingerprint import fingerprint
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.opened import opened_store
+from doppio.core.store.shared import SharedStore
+
+# The file of a shared store that says whose it is.
+OWNER = "installation"
 
 
 def local_store() -> ArtifactStore:
@@ -22,6 +28,36 @@ def store() -> ArtifactStore:
     return opened_store(
         settings.DOPPIO_ARTIFACTS, settings.DOPPIO_STORE, most_gb=settings.DOPPIO_CACHE_GB, locks=DatabaseLocks
     )
+
+
+def reach() -> str:
+    """Where artifacts are, in words, once it is sure that they can be written there and are this installation's.
+
+    Raises
+    ------
+    DoppioError
+        If a shared store does not answer, may not be written to, or belongs to another installation, which would take
+        away what it has no record of.
+    """
+    found = store()
+    if not isinstance(found, SharedStore):
+        return f"{found.root.name}/ of this machine"
+    found.far.check()
+    with connections["default"].cursor() as cursor:
+        # No two databases began in the same microsecond; one that was restored is the one that it was.
+        cursor.execute("SELECT min(applied)::text FROM django_migrations")
+        own = fingerprint(cursor.fetchone()[0]).encode()
+    try:
+        owner = found.far.read(OWNER)
+    except FileNotFoundError:
+        found.far.write(OWNER, own)
+        owner = own
+    if owner != own:
+        raise DoppioError(
+            f"{found.far.url}: belongs to another installation of Doppio, with a database of its own; give each an "
+            "address of its own"
+        )
+    return f"{found.far.url} answers"
 
 
 class DatabaseLocks:

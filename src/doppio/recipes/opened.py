@@ -1,12 +1,13 @@
 """Pipelines that are kept open, and asked."""
 
+import logging
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass
 
 from django.conf import settings
 
-from doppio.core.errors import DocumentError, DoppioError
+from doppio.core.errors import DocumentError, DoppioError, NobodyAnswers
 from doppio.core.pipeline import Pipeline
 from doppio.core.question.reading import Beside
 from doppio.core.recipe.recipe import Recipe
@@ -17,6 +18,7 @@ from doppio.library.models import Workspace
 from doppio.library.texts import RecordedTexts
 from doppio.recipes.builds import open_meanwhile, open_pipeline
 
+log = logging.getLogger(__name__)
 KEPT_OPEN = 6
 OPENED_AT_ONCE = 16
 TRIES = 3
@@ -119,6 +121,17 @@ class OpenPipelines:
 pipelines = OpenPipelines()
 # Those that assistants ask: where segments are kept on workers, they are asked there.
 served_pipelines = OpenPipelines(spread=True) if settings.DOPPIO_COPIES else pipelines
+
+
+def to_be_asked(workspace: Workspace, recipe: Recipe) -> Pipeline:
+    """The pipeline that assistants ask; the one of this machine where no worker that holds segments answers."""
+    try:
+        return served_pipelines.get(workspace, recipe)
+    except NobodyAnswers as error:
+        if served_pipelines is pipelines:
+            raise
+        log.warning("%s is asked on this machine: %s", recipe.name, error)
+        return pipelines.get(workspace, recipe)
 
 
 def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:

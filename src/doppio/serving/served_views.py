@@ -14,7 +14,7 @@ from doppio.core.errors import DoppioError
 from doppio.core.trace import AnswerTrace
 from doppio.jobs.turns import Busy
 from doppio.library.problems import PROBLEM
-from doppio.recipes.opened import absent, served_pipelines
+from doppio.recipes.opened import absent, to_be_asked
 from doppio.recipes.services import core_recipe
 from doppio.serving.asked_serializers import (
     AnswerWantedSerializer,
@@ -175,7 +175,7 @@ class HealthView(ServedView):
         """Whether it can be asked, by which version, over how many documents; 409 while nothing is built."""
         published = self.key.published
         recipe = version_for(published, self.key)
-        pipeline = served_pipelines.get(published.workspace, core_recipe(recipe))
+        pipeline = to_be_asked(published.workspace, core_recipe(recipe))
         return Response(
             {
                 "name": published.name,

@@ -7,7 +7,7 @@ import numpy as np
 from doppio.core.branches.dense.metric import of_unit_length
 from doppio.core.errors import DoppioError
 from doppio.core.measure.strangers import LEAST, beside_labelled
-from doppio.recipes.opened import served_pipelines
+from doppio.recipes.opened import to_be_asked
 from doppio.recipes.services import core_recipe
 from doppio.serving.models import Published
 
@@ -31,7 +31,7 @@ def strangers(published: Published) -> dict[str, Any]:
         raise DoppioError(
             f"There are {len(live)} kept and {len(labelled)} labelled questions; comparing takes {LEAST} of each."
         )
-    pipeline = served_pipelines.get(published.workspace, core_recipe(published.recipe))
+    pipeline = to_be_asked(published.workspace, core_recipe(published.recipe))
     encoder = next((branch.encoder for branch in pipeline.branches.values() if branch.encoder is not None), None)
     if encoder is None:
         raise DoppioError("This recipe has no branch of vectors, so nothing says how near questions are.")

@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from doppio.core.errors import DoppioError
 from doppio.recipes.models import RecipeVersion
-from doppio.recipes.opened import served_pipelines
+from doppio.recipes.opened import to_be_asked
 from doppio.recipes.services import core_recipe
 from doppio.serving.models import Opened, Published
 
@@ -89,7 +89,7 @@ class Versions:
 
     def _opened(self, recipe: RecipeVersion) -> bool:
         try:
-            pipeline = served_pipelines.get(recipe.workspace, core_recipe(recipe))
+            pipeline = to_be_asked(recipe.workspace, core_recipe(recipe))
             if recipe.pk not in self._warm and len(pipeline.chunks):
                 pipeline.ask(WARMING)
         except (DoppioError, OSError) as error:

@@ -92,7 +92,7 @@ class ArtifactStore:
         Parameters
         ----------
         arrays : mapping from name to array
-            Or to the path of an `.npy` file below the same root, which is moved.
+            Or to the path of an `.npy` file below the same root, which is moved, and back if anything goes wrong.
 
         Raises
         ------
@@ -102,12 +102,13 @@ class ArtifactStore:
         folder = self.folder_of(kind, key)
         draft = self.root / f".{folder.name}.{uuid.uuid4().hex}"
         draft.mkdir(parents=True)
+        moved: dict[Path, Path] = {}
         try:
             listed = {}
             for name, array in arrays.items():
                 path = draft / f"{name}.npy"
                 if isinstance(array, Path):
-                    array.rename(path)
+                    moved[array] = array.rename(path)
                 with path.open("ab" if isinstance(array, Path) else "wb") as file:
                     if not isinstance(array, Path):
                         np.save(file, np.ascontiguousarray(array), allow_pickle=False)
@@ -127,6 +128,9 @@ class ArtifactStore:
             _sync_folder(self.root)
         finally:
             if draft.exists():
+                for before, path in moved.items():
+                    # Whoever made it may have taken hours, and goes on with it.
+                    path.rename(before)
                 shutil.rmtree(draft)
         return self.open(kind, key)
 

@@ -112,7 +112,7 @@ def encode_segment(
     folder.mkdir(parents=True, exist_ok=True)
     count, dimension = len(lengths), encoder.dimension
     begun = _read_note(folder)
-    if begun is None or (wanted.tokens and begun["tokens"] < 0):
+    if begun is None or (wanted.tokens and begun["tokens"] < 0) or not (folder / "vectors.npy").exists():
         # Without a note whatever files are there are of no use.
         shutil.rmtree(folder)
         folder.mkdir()
