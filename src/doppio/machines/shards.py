@@ -93,6 +93,8 @@ class DaskShards:
         # What was asked last of each index by each method: new workers are asked it first.
         self._asked: dict[tuple[Index, str], tuple[Any, ...]] = {}
         self._late: dict[str, float] = {}
+        self._there: frozenset[str] = frozenset()
+        self._client: Any = None
         self._lock = threading.Lock()
         self.look()
         threading.Thread(target=_watch, args=(weakref.ref(self),), name="shards", daemon=True).start()
@@ -168,7 +170,7 @@ class DaskShards:
             except (OSError, TimeoutError, ValueError) as error:
                 raise Lost(str(error)) from error
             plan = self._plan
-            if there and plan.actors and there == frozenset(self._there) and client is self._client:
+            if there and plan.actors and there == self._there and client is self._client:
                 return False
             if not there:
                 raise NobodyAnswers(f"{self.crew.address}: {NOBODY}")
@@ -195,9 +197,6 @@ class DaskShards:
                 one.result(timeout=OPENING)
             self._there, self._client, self._plan = there, client, made
             return True
-
-    _there: frozenset[str] = frozenset()
-    _client: Any = None
 
     @staticmethod
     def _own(plan: _Plan, name: str) -> set[int]:

@@ -91,7 +91,7 @@ def _chunk_facts(workspace: Workspace, recipe: Recipe) -> list[str]:
     except ArtifactDamaged:
         # The line still leads to the stages, which say what is wrong and how to mend it.
         return ["damaged on disk"]
-    return [f"{len(table)} chunks", f"median {np.median(table.tokens):.0f} tokens"]
+    return [f"{len(table):,} chunks", f"median {np.median(table.tokens):.0f} tokens"]
 
 
 def _with_losses(
