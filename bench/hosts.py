@@ -295,7 +295,7 @@ def tried(hosts: Hosts, expected: list[list[Any]]) -> None:
     print("the disk of the first host is full", flush=True)
     cache = next((hosts.folder / "one").glob("cache-*"))
     ip("netns", "exec", "ropeway-one", "true")
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", str(cache)], check=True)
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", str(cache)], check=True)
     try:
         number = hosts.said("begin", SIZE=95)
         until(lambda: hosts.said("look", NUMBER=number)[0] not in ("queued", "running"), 200, "the end of the job")

@@ -138,7 +138,8 @@ def main() -> None:
 
     expected = {name: [ask(number) for number in range(8)] for name, ask in of(dense, sparse).items()}
     found = {"here": {name: timed(ask) for name, ask in of(dense, sparse).items()}}
-    for count in (1, 2):
+
+    def on(count: int) -> dict[str, tuple[float, float]]:
         with workers(chosen.folder, count) as crew:
             shards = spread(crew, stands)
             asking = of(SpreadDense(shards, DENSE, COSINE), SpreadSparse(shards, SPARSE))
@@ -146,7 +147,9 @@ def main() -> None:
                 for number, (chunks, scores) in enumerate(expected[name]):
                     other = ask(number)
                     assert np.array_equal(chunks, other[0]) and np.array_equal(scores, other[1]), (name, number)
-            found[f"{count} worker{'s' * (count > 1)}"] = {name: timed(ask) for name, ask in asking.items()}
+            return {name: timed(ask) for name, ask in asking.items()}
+
+    found |= {"1 worker": on(1), "2 workers": on(2)}
     print(f"{chosen.chunks:,} chunks in {SEGMENTS} segments; answers are identical")
     for name in ("exact search", "BM25"):
         one, two = found["1 worker"][name], found["2 workers"][name]

@@ -64,10 +64,11 @@ class Shard:
 
 @dataclass
 class _Plan:
-    """Where segments stand, and the actors that hold them."""
+    """Where segments stand, and the actors that hold them; these are let go with the promises of them."""
 
     placement: Placement
     actors: dict[str, Any] = field(default_factory=dict)
+    promised: dict[str, Any] = field(default_factory=dict)
 
 
 class DaskShards:
@@ -176,17 +177,18 @@ class DaskShards:
                 raise NobodyAnswers(f"{self.crew.address}: {NOBODY}")
             before = plan.placement if plan.actors and client is self._client else None
             placement = placed(sorted(there), self.sizes, self.copies, before)
-            actors = {}
+            actors, promised = {}, {}
             for name in sorted(there):
                 own = {place: self.stands[place] for place, holders in enumerate(placement) if name in holders}
                 held = plan.actors.get(name) if before is not None else None
                 if held is not None and own.keys() == self._own(plan, name):
-                    actors[name] = held
+                    actors[name], promised[name] = held, plan.promised[name]
                 elif own:
-                    actors[name] = client.submit(
+                    promised[name] = client.submit(
                         Shard, own, actor=True, workers=[name], allow_other_workers=False, pure=False
-                    ).result(timeout=OPENING)
-            made = _Plan(placement, actors)
+                    )
+                    actors[name] = promised[name].result(timeout=OPENING)
+            made = _Plan(placement, actors, promised)
             # Before anybody is sent there each is asked what was asked last: it opens, and compiles, for it.
             opening = [
                 actors[name].ask(places, index, method, given)
