@@ -15,8 +15,10 @@ from doppio.core.cores import cores
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.crew import Place
 
-# Seconds before a worker is started again, after one that lived longer than a moment and one that did not.
-AGAIN, SHORT = 1.0, 10.0
+# Seconds before a worker is started again: after one that worked for a while, and first and at most after others.
+AGAIN, SHORT, LONG = 1.0, 2.0, 60.0
+# Seconds after which one has worked for a while; waiting for a scheduler takes less.
+LIVED = 45.0
 ADDRESS = Annotated[str, typer.Argument(help="Of the scheduler, such as tcp://10.0.0.5:8786.")]
 
 
@@ -45,6 +47,7 @@ def worker(
 def _keep(command: list[str]) -> None:
     """Run a command, and again whenever it ends: a worker ends with its scheduler, which may come back."""
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+    pause = SHORT
     while True:
         begun = time.monotonic()
         process = subprocess.Popen(command)
@@ -54,7 +57,9 @@ def _keep(command: list[str]) -> None:
             process.terminate()
             process.wait()
         err.print(f"  the worker ended ({code}); it is started again")
-        time.sleep(AGAIN if time.monotonic() - begun > SHORT else SHORT)
+        # One whose scheduler is long gone is started ever more seldom: a start takes seconds of a core.
+        pause = AGAIN if time.monotonic() - begun > LIVED else min(max(2 * pause, SHORT), LONG)
+        time.sleep(pause)
 
 
 def dask_setup(worker: Any) -> None:

@@ -71,7 +71,9 @@ class DaskCrew:
                 return self._client[1]
             self._close()
             try:
-                client = Client(self.address, timeout=CONNECT, name="doppio", direct_to_workers=True)
+                client = Client(
+                    self.address, timeout=CONNECT, set_as_default=False, name="doppio", direct_to_workers=True
+                )
             except (OSError, TimeoutError, ValueError) as error:
                 raise NobodyAnswers(
                     f"{self.address}: no scheduler answers there ({error}); start one with "

@@ -188,6 +188,9 @@ class DaskShards:
                         Shard, own, actor=True, workers=[name], allow_other_workers=False, pure=False
                     )
                     actors[name] = promised[name].result(timeout=OPENING)
+                    with client.as_current():
+                        # An actor speaks through the connection that is current when it is first looked at.
+                        _ = actors[name].ask
             made = _Plan(placement, actors, promised)
             # Before anybody is sent there each is asked what was asked last: it opens, and compiles, for it.
             opening = [
