@@ -32,11 +32,12 @@ from doppio.core.branches.sparse.index import SparseIndex
 from doppio.core.branches.sparse.spread import SpreadSparse
 from doppio.core.branches.sparse.spread import open_part as open_sparse
 from doppio.core.branches.sparse.weighting import Weighting
-from doppio.core.branches.spread import Index, Stand
+from doppio.core.branches.spread import Index
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models.registry import Models
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.crew import Place
+from doppio.core.store.segments import Stand
 from doppio.machines.crew import DaskCrew
 from doppio.machines.shards import DaskShards
 
@@ -93,12 +94,7 @@ def workers(folder: Path, count: int) -> Iterator[DaskCrew]:
 
 
 def spread(crew: DaskCrew, stands: list[Stand]) -> DaskShards:
-    parts = [SimpleNamespace(key=stand.key) for stand in stands]
-    opened: Any = SimpleNamespace(
-        reading=SimpleNamespace(parts=parts),
-        numbering=SimpleNamespace(now=[stand.now for stand in stands]),
-        segments=[SimpleNamespace(table=stand.now) for stand in stands],
-    )
+    opened: Any = SimpleNamespace(stands=stands, segments=[SimpleNamespace(table=stand.now) for stand in stands])
     return DaskShards(crew, opened, last=60.0, late=60.0)
 
 

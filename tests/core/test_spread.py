@@ -9,7 +9,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from doppio.core.branches.spread import Answers, Stand, leave_out, left_out, packed, unpacked
+from doppio.core.branches.spread import Answers, leave_out, left_out, packed, unpacked
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import DoppioError
@@ -45,8 +45,7 @@ class Spreading:
 
     def __init__(self, place, opened, absent=()):
         self.place, self.absent, self.asked, self.opened = place, absent, [], {}
-        stands = [Stand(part.key, now) for part, now in zip(opened.reading.parts, opened.numbering.now, strict=True)]
-        self.groups = [stands[::2], stands[1::2]]
+        self.groups = [opened.stands[::2], opened.stands[1::2]]
 
     def ask(self, index, method, *told):
         self.asked.append(method)

@@ -104,23 +104,27 @@ class DaskCrew:
             If nobody is there for `patience` seconds, or workers die of a task again and again.
         """
         left = iter(tasks)
-        sent: deque[tuple[tuple[Any, ...], Any]] = deque()
-        client = self._reached(waiting)
-        shared = _scattered(client, common)
+        # Tasks with the promises of what comes of them; None where one has to be asked for, or asked for again.
+        sent: deque[list[Any]] = deque()
+        client: Any = None
         try:
             while True:
                 try:
-                    room = max(LEAST, FOR_EACH * _threads(client)) - len(sent)
-                    for task in itertools.islice(left, max(room, 0)):
-                        sent.append((task, None))
-                        sent[-1] = task, _submit(client, work, shared, task)
+                    if client is None:
+                        client = self._reached(waiting)
+                        shared = _scattered(client, common)
+                    room = max(LEAST, FOR_EACH * sum(workers_of(client).values())) - len(sent)
+                    sent.extend([task, None] for task in itertools.islice(left, max(room, 0)))
+                    for one in sent:
+                        if one[1] is None:
+                            one[1] = _submit(client, work, shared, one[0])
                     if not sent:
                         return
                     found = self._result(client, sent[0][1], waiting)
                 except Lost:
-                    client = self._reached(waiting)
-                    shared = _scattered(client, common)
-                    sent = deque((task, _submit(client, work, shared, task)) for task, _ in sent)
+                    client = None
+                    for one in sent:
+                        one[1] = None
                     continue
                 sent.popleft()
                 yield found
@@ -136,7 +140,7 @@ class DaskCrew:
             waiting()
             try:
                 client = self.client()
-                if _threads(client):
+                if workers_of(client):
                     return client
                 wrong = f"{self.address}: {NOBODY}"
             except DoppioError as error:
@@ -164,7 +168,7 @@ class DaskCrew:
                 ) from error
             if client.status != "running":
                 raise Lost
-            if _threads(client):
+            if workers_of(client):
                 alone_since = None
                 continue
             alone_since = alone_since or time.monotonic()
@@ -174,7 +178,12 @@ class DaskCrew:
 
 def _scattered(client: Any, common: Any) -> list[Any]:
     """What all tasks are given, on its way to every worker; nothing where there is none."""
-    return [] if common is None else [client.scatter(common, broadcast=True, hash=False)]
+    if common is None:
+        return []
+    try:
+        return [client.scatter(common, broadcast=True, hash=False)]
+    except (OSError, TimeoutError) as error:
+        raise Lost(str(error)) from error
 
 
 def _submit(client: Any, work: Callable[..., Any], shared: list[Any], task: tuple[Any, ...]) -> Any:
@@ -191,9 +200,16 @@ def _store_here() -> str:
     return name_of(here().store)
 
 
-def _threads(client: Any) -> int:
-    """Threads of all workers that are there."""
+def workers_of(client: Any) -> dict[str, int]:
+    """The workers that are there, by their addresses, each with its threads.
+
+    Raises
+    ------
+    Lost
+        If the scheduler does not answer.
+    """
     try:
-        return sum(client.nthreads().values())
+        found: dict[str, int] = client.nthreads()
     except (OSError, TimeoutError, ValueError) as error:
         raise Lost(str(error)) from error
+    return found

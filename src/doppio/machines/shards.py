@@ -15,10 +15,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from doppio.core.at_hand import kept
-from doppio.core.branches.spread import Answers, Index, Stand, leave_out
+from doppio.core.branches.spread import Answers, Index, leave_out
 from doppio.core.errors import DoppioError, NobodyAnswers
-from doppio.core.store.segments import OpenedList
-from doppio.machines.crew import NOBODY, DaskCrew, Lost
+from doppio.core.store.segments import OpenedList, Stand
+from doppio.machines.crew import NOBODY, DaskCrew, workers_of
 from doppio.machines.here import here
 from doppio.machines.placement import Placement, groups_of, placed
 
@@ -57,10 +57,6 @@ class Shard:
     def _opened(self, places: tuple[int, ...], index: Index) -> Any:
         return index.open(here(), [self.stands[place] for place in places], *index.given)
 
-    def stand(self) -> int:
-        """How many segments are here; asked to see whether this worker answers."""
-        return len(self.stands)
-
 
 @dataclass
 class _Plan:
@@ -86,9 +82,7 @@ class DaskShards:
         self, crew: DaskCrew, opened: OpenedList, *, copies: int = 1, late: float = LATE, last: float = LAST
     ) -> None:
         self.crew, self.copies, self.late, self.last = crew, copies, late, last
-        self.stands = [
-            Stand(part.key, now) for part, now in zip(opened.reading.parts, opened.numbering.now, strict=True)
-        ]
+        self.stands = opened.stands
         self.sizes = [len(segment.table) for segment in opened.segments]
         self._plan = _Plan(())
         # What was asked last of each index by each method: new workers are asked it first.
@@ -166,10 +160,7 @@ class DaskShards:
         """
         with self._lock:
             client = self.crew.client()
-            try:
-                there = frozenset(client.nthreads())
-            except (OSError, TimeoutError, ValueError) as error:
-                raise Lost(str(error)) from error
+            there = frozenset(workers_of(client))
             plan = self._plan
             if there and plan.actors and there == self._there and client is self._client:
                 return False
@@ -271,6 +262,7 @@ class _Call:
 
 def _watch(of: "weakref.ref[DaskShards]") -> None:
     """Look who is there, as long as anybody asks."""
+    said = ""
     while True:
         time.sleep(LOOK)
         shards = of()
@@ -279,9 +271,12 @@ def _watch(of: "weakref.ref[DaskShards]") -> None:
         try:
             if shards.look():
                 log.info("segments are placed anew: %s", shards.placement)
+            said = ""
         except Exception as error:
-            # Those who ask are told; this goes on looking.
-            log.warning("segments cannot be placed: %s", error)
+            # Those who ask are told; this goes on looking, and says the same once.
+            if str(error) != said:
+                log.warning("segments cannot be placed: %s", error)
+            said = str(error)
         del shards
 
 

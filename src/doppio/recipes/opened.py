@@ -3,7 +3,9 @@
 import logging
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TypeVar
 
 from django.conf import settings
 
@@ -19,6 +21,7 @@ from doppio.library.texts import RecordedTexts
 from doppio.recipes.builds import open_meanwhile, open_pipeline
 
 log = logging.getLogger(__name__)
+T = TypeVar("T")
 KEPT_OPEN = 6
 OPENED_AT_ONCE = 16
 TRIES = 3
@@ -123,15 +126,21 @@ pipelines = OpenPipelines()
 served_pipelines = OpenPipelines(spread=True) if settings.DOPPIO_COPIES else pipelines
 
 
-def to_be_asked(workspace: Workspace, recipe: Recipe) -> Pipeline:
-    """The pipeline that assistants ask; the one of this machine where no worker that holds segments answers."""
+def asked_by(workspace: Workspace, recipe: Recipe, ask: Callable[[Pipeline], T]) -> T:
+    """What comes of asking the pipeline of assistants, or this machine's own where no worker that holds segments
+    answers, be it when it is opened or when it is asked."""
     try:
-        return served_pipelines.get(workspace, recipe)
+        return ask(served_pipelines.get(workspace, recipe))
     except NobodyAnswers as error:
         if served_pipelines is pipelines:
             raise
         log.warning("%s is asked on this machine: %s", recipe.name, error)
-        return pipelines.get(workspace, recipe)
+        return ask(pipelines.get(workspace, recipe))
+
+
+def to_be_asked(workspace: Workspace, recipe: Recipe) -> Pipeline:
+    """The pipeline that assistants ask; see `asked_by`."""
+    return asked_by(workspace, recipe, lambda pipeline: pipeline)
 
 
 def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:

@@ -12,7 +12,7 @@ from typing import Any
 from django.db import connection
 
 from doppio.core.cores import cores
-from doppio.core.errors import DocumentError, DoppioError, NobodyAnswers, RecipeError
+from doppio.core.errors import DocumentError, DoppioError, RecipeError
 from doppio.core.measure.overlap import overlap, rank_biased_overlap
 from doppio.core.pipeline import ANSWER, Pipeline
 from doppio.core.question.conditions import ConditionError
@@ -23,7 +23,7 @@ from doppio.core.select.answer.pieces import pieces_of
 from doppio.core.trace import CONTEXT, AnswerTrace, Trace
 from doppio.jobs.turns import LONGEST_WAIT, Busy, Turns
 from doppio.recipes.models import RecipeVersion
-from doppio.recipes.opened import TRIES, pipelines, to_be_asked
+from doppio.recipes.opened import TRIES, asked_by
 from doppio.recipes.services import core_recipe
 from doppio.serving.models import Key, Published
 from doppio.serving.recording import recorder
@@ -225,17 +225,15 @@ def answers(recipe: RecipeVersion) -> bool:
 def _asked(recipe: RecipeVersion, wanted: Wanted) -> tuple[Pipeline, Trace, dict[str, Any]]:
     """Ask; where a document changed between opening the index and reading from it, ask again."""
     core = core_recipe(recipe)
+
+    def ask(pipeline: Pipeline) -> tuple[Pipeline, Trace, dict[str, Any]]:
+        pipeline = _with(pipeline, wanted)
+        trace = pipeline.found(wanted.question, wanted.beside)
+        return pipeline, trace, handed_body(pipeline, trace, None)
+
     for last in [False] * (TRIES - 1) + [True]:
-        pipeline = _with(to_be_asked(recipe.workspace, core), wanted)
         try:
-            try:
-                trace = pipeline.found(wanted.question, wanted.beside)
-            except NobodyAnswers as error:
-                # Workers that held the segments went since it was opened: this machine can open them too.
-                log.warning("%s is asked on this machine: %s", told(recipe), error)
-                pipeline = _with(pipelines.get(recipe.workspace, core), wanted)
-                trace = pipeline.found(wanted.question, wanted.beside)
-            return pipeline, trace, handed_body(pipeline, trace, None)
+            return asked_by(recipe.workspace, core, ask)
         except DocumentError:
             if last:
                 raise

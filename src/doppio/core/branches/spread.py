@@ -14,19 +14,11 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from doppio.core.errors import DoppioError
+
+# A mask of chunks as it travels: its bits, and how many there are.
+Mask = tuple[NDArray[np.uint8], int] | None
 _left_out: ContextVar[set[str] | None] = ContextVar("left_out", default=None)
-
-
-@dataclass(frozen=True)
-class Stand:
-    """A segment that stands somewhere.
-
-    key : str, of its chunks
-    now : (n,) int64, the number of each in the list, -1 where it is gone; empty where it is its place
-    """
-
-    key: str
-    now: NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -77,11 +69,25 @@ def leave_out(what: str) -> None:
         found.add(what)
 
 
-def packed(allowed: NDArray[np.bool_] | None) -> tuple[NDArray[np.uint8], int] | None:
+def totals(spread: Spread, index: Index) -> list[tuple[int, int]]:
+    """What the segments of an index say of their size, all of them.
+
+    Raises
+    ------
+    DoppioError
+        If not all of them answer.
+    """
+    answers = spread.ask(index, "totals")
+    if not answers.complete:
+        raise DoppioError("Not all segments of the index answered while it was opened; try again.")
+    return answers.found
+
+
+def packed(allowed: NDArray[np.bool_] | None) -> Mask:
     """A mask of chunks as it travels."""
     return None if allowed is None else (np.packbits(allowed), len(allowed))
 
 
-def unpacked(mask: tuple[NDArray[np.uint8], int] | None) -> NDArray[np.bool_] | None:
+def unpacked(mask: Mask) -> NDArray[np.bool_] | None:
     """The mask again."""
     return None if mask is None else np.unpackbits(mask[0], count=mask[1]).astype(bool)

@@ -5,12 +5,11 @@ from dataclasses import dataclass
 
 from numpy.typing import NDArray
 
-from doppio.core.branches.dense.index import VECTORS, DenseIndex, Segment
+from doppio.core.branches.dense.index import VECTORS, DenseIndex
 from doppio.core.branches.dense.making import STRUCTURE_MAKER, VECTORS_MAKER, encoder_over, vector_needs
-from doppio.core.branches.dense.metric import COSINE, MEASURES, METRICS, prepared
-from doppio.core.branches.dense.spread import SpreadDense, open_part
+from doppio.core.branches.dense.metric import COSINE, MEASURES, METRICS
+from doppio.core.branches.dense.spread import SpreadDense, open_part, opened_segments
 from doppio.core.branches.dense.structure import KIND as STRUCTURE
-from doppio.core.branches.dense.structure import open_structure
 from doppio.core.branches.dense.structures.kind import STRUCTURES
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import DENSE, Branch
@@ -80,25 +79,14 @@ class Vector:
 
     def open(self, branch: Settings, opening: Opening) -> Branch:
         over = opening.needs.pieces.get(STRUCTURE)
+        vectors, metric = opening.needs.pieces[VECTORS], branch["metric"]
         own = encoder_over(branch["encoder"], opening.models, opening.store, opening.chunks)
+        told = (over.kind, over.of, over.facts["settings"]["kind"]) if over else None
+        given = metric, (vectors.kind, vectors.of), told
         if opening.spread is not None:
-            vectors = opening.needs.pieces[VECTORS]
-            told = (over.kind, over.of, over.facts["settings"]["kind"]) if over else None
-            index = Index(open_part, (branch["metric"], (vectors.kind, vectors.of), told))
-            return DenseBranch(branch, SpreadDense(opening.spread, index, branch["metric"]), own)
-        structures = (
-            [
-                open_structure(over.facts["settings"]["kind"], artifact.arrays)
-                for artifact, _ in opening.over(STRUCTURE)
-            ]
-            if over
-            else [None] * len(opening.opened.segments)
-        )
-        segments = [
-            Segment(prepared(found.arrays["vectors"], found.arrays["squares"], branch["metric"]), structure, now)
-            for (found, now), structure in zip(opening.over(VECTORS), structures, strict=True)
-        ]
-        return DenseBranch(branch, DenseIndex(segments, branch["metric"]), own)
+            return DenseBranch(branch, SpreadDense(opening.spread, Index(open_part, given), metric), own)
+        segments = opened_segments(opening.store, opening.opened.stands, *given)
+        return DenseBranch(branch, DenseIndex(segments, metric), own)
 
     def facts(self, branch: Settings, built: Sequence[Facts]) -> list[str]:
         return [f"{branch['metric']}, {branch['structure']['kind']}".replace("-", " ")]

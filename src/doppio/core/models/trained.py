@@ -63,8 +63,9 @@ def train(parts: Iterable[Counted], dimension: int = DIMENSION) -> dict[str, NDA
         # Names in the order in which they come in all texts, however these were parted.
         number = np.array([vocabulary.setdefault(name, len(vocabulary)) for name in part.names], np.int64)
         for own, counts in part.texts:
-            order = np.argsort(number[own])
-            rows.append((number[own][order], counts[order]))
+            mine = number[own]
+            order = np.argsort(mine)
+            rows.append((mine[order], counts[order]))
     held = np.zeros(len(vocabulary), np.int64)
     for numbers, _ in rows:
         held[numbers] += 1

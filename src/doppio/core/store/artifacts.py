@@ -26,6 +26,7 @@ from doppio.core.store.manifest import (
     FORMAT,
     MANIFEST,
     SEEN,
+    bytes_of,
     digest_of,
     note_seen,
     read_manifest,
@@ -78,6 +79,10 @@ class ArtifactStore:
         return self.root / f"{kind}-{key}"
 
     def has(self, kind: str, key: str) -> bool:
+        return self.is_here(kind, key)
+
+    def is_here(self, kind: str, key: str) -> bool:
+        """Whether it is in this folder."""
         return (self.folder_of(kind, key) / MANIFEST).exists()
 
     def lacking(self, wanted: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
@@ -249,7 +254,7 @@ class ArtifactStore:
     def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
         """Size in bytes and meta of an artifact from its manifest alone, without reading its arrays."""
         manifest = read_manifest(self.folder_of(kind, key))
-        return sum(listed["bytes"] for listed in manifest["arrays"].values()), manifest["meta"]
+        return bytes_of(manifest), manifest["meta"]
 
     def remove(self, kind: str, key: str) -> None:
         """Take an artifact out of sight at once, then delete its files."""

@@ -15,9 +15,8 @@ from pathlib import Path
 from typing import Any
 
 from doppio.core.errors import StoreUnreachable
+from doppio.core.store.manifest import READ_BYTES
 
-# Bytes that are read at a time.
-READ_BYTES = 1 << 22
 # Protocols whose objects appear whole.
 AT_ONCE = frozenset({"s3", "s3a", "gs", "gcs", "abfs", "abfss", "az", "oss", "memory"})
 # Seconds for which a store that did not answer is not asked.

@@ -75,12 +75,22 @@ def note_seen(folder: Path, names: Iterable[str]) -> None:
 
 def digest_of(path: Path, read: Callable[[int], None] = lambda _: None) -> str:
     """The checksum of a file; `read` is told how many bytes were read now."""
-    digest = hashlib.blake2b(digest_size=16)
     with path.open("rb") as file:
-        while block := file.read(READ_BYTES):
-            digest.update(block)
-            read(len(block))
+        return digest_of_blocks(iter(lambda: file.read(READ_BYTES), b""), read)
+
+
+def digest_of_blocks(blocks: Iterable[bytes], read: Callable[[int], None]) -> str:
+    """The checksum of what comes in blocks, as that of a file."""
+    digest = hashlib.blake2b(digest_size=16)
+    for block in blocks:
+        digest.update(block)
+        read(len(block))
     return digest.hexdigest()
+
+
+def bytes_of(manifest: Mapping[str, Any]) -> int:
+    """What all arrays of an artifact take."""
+    return sum(listed["bytes"] for listed in manifest["arrays"].values())
 
 
 def _seal(manifest: Mapping[str, Any]) -> str:

@@ -249,7 +249,7 @@ def to_merge(reading: ReadingList, segments: Sequence[SegmentChunks], most_chunk
     ]
     small = [place for place in range(len(alive)) if alive[place] <= most_chunks / 2]
     if len(small) <= MOST_PARTS:
-        return worn if len(worn) <= 1 else _within(worn, alive, most_chunks)
+        return _within(worn, alive, most_chunks)
     smallest = sorted(small, key=lambda place: (alive[place], place))[: len(small) - MOST_PARTS // 2 + 1]
     return _within(sorted({*worn, *smallest}, key=lambda place: (alive[place], place)), alive, most_chunks)
 
@@ -260,6 +260,18 @@ def _within(places: Sequence[int], alive: Sequence[int], most_chunks: int) -> li
     return sorted(places[: max(1, int(np.searchsorted(sums, most_chunks, side="right")))])
 
 
+@dataclass(frozen=True)
+class Stand:
+    """A segment of a list, wherever it stands.
+
+    key : str, of its chunks
+    now : (n,) int64, the number of each in the list, -1 where it is gone; empty where it is its place
+    """
+
+    key: str
+    now: Rows
+
+
 @dataclass
 class OpenedList:
     """A reading list with its segments opened and its chunks numbered."""
@@ -268,6 +280,11 @@ class OpenedList:
     reading: ReadingList
     segments: list[SegmentChunks]
     numbering: Numbering
+
+    @property
+    def stands(self) -> list[Stand]:
+        """The segments as those need them who open indexes over them."""
+        return [Stand(part.key, now) for part, now in zip(self.reading.parts, self.numbering.now, strict=True)]
 
     def table(self) -> ChunkTable:
         return chunk_table(self.reading, self.segments, self.numbering)
@@ -317,14 +334,14 @@ class Lists:
         """All lists that can be read."""
         found = []
         for name, (touched, text) in self.files.read_all().items():
-            key, ending = name[: -len(ENDING)], name[-len(ENDING) :]
+            if not name.endswith(ENDING):
+                continue
             try:
                 reading, written = _read(text)
             except (ValueError, KeyError, TypeError):
                 continue
-            if ending == ENDING:
-                # Those of before have no time of their own.
-                found.append((written or touched, key, reading))
+            # Those of before have no time of their own.
+            found.append((written or touched, name.removesuffix(ENDING), reading))
         found.sort(key=lambda entry: (-entry[0], entry[1]))
         return [(key, reading) for _, key, reading in found]
 

@@ -10,7 +10,6 @@ import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from hashlib import blake2b
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -19,7 +18,17 @@ from doppio.core.errors import ArtifactDamaged, StoreUnreachable
 from doppio.core.store.artifacts import Artifact, ArtifactStore
 from doppio.core.store.far import FarFolder
 from doppio.core.store.locks import FolderLocks, Locks
-from doppio.core.store.manifest import MANIFEST, SEEN, digest_of, note_seen, read_manifest, sealed, unsealed
+from doppio.core.store.manifest import (
+    MANIFEST,
+    SEEN,
+    bytes_of,
+    digest_of,
+    digest_of_blocks,
+    note_seen,
+    read_manifest,
+    sealed,
+    unsealed,
+)
 from doppio.core.store.small_files import FolderFiles, SmallFiles
 
 ARTIFACTS, LISTS = "artifacts", "lists"
@@ -59,7 +68,7 @@ class SharedStore(ArtifactStore):
         try:
             return self.far.has(self._manifest(kind, key))
         except StoreUnreachable:
-            return super().has(kind, key)
+            return self.is_here(kind, key)
 
     def lacking(self, wanted: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
         with ThreadPoolExecutor(LOOKED_FOR_AT_ONCE) as pool:
@@ -113,7 +122,7 @@ class SharedStore(ArtifactStore):
         """
         folder = self.folder_of(kind, key)
         with self._here.hold(folder.name):
-            if (folder / MANIFEST).exists():
+            if self.is_here(kind, key):
                 return
             where = self._folder(kind, key)
             try:
@@ -121,7 +130,7 @@ class SharedStore(ArtifactStore):
             except FileNotFoundError:
                 raise FileNotFoundError(folder) from None
             manifest = unsealed(body, f"{self.far.url}/{where}")
-            self._make_room(sum(listed["bytes"] for listed in manifest["arrays"].values()))
+            self._make_room(bytes_of(manifest))
             draft = self.root / f".{folder.name}.{uuid4().hex}"
             draft.mkdir(parents=True)
             try:
@@ -161,16 +170,11 @@ class SharedStore(ArtifactStore):
         for _, size, folder in sorted(held):
             if left <= self.most_bytes:
                 return
-            kind, _, key = folder.name.rpartition("-")
-            self.drop(kind, key)
+            self.drop(*_named(folder.name))
             left -= size
 
     def listed(self, kind: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
-        wanted = []
-        for path in self.far.names(ARTIFACTS):
-            folder, _, name = path.removeprefix(f"{ARTIFACTS}/").rpartition("/")
-            if name == MANIFEST and folder.rpartition("-")[0] == kind:
-                wanted.append(path)
+        wanted = [path for path in self._manifests() if _named(_folder_name(path))[0] == kind]
         for path, body in sorted(self.far.read_all(wanted).items()):
             try:
                 manifest = unsealed(body, path)
@@ -179,11 +183,11 @@ class SharedStore(ArtifactStore):
             yield manifest["fingerprint"], manifest["meta"]
 
     def describe(self, kind: str, key: str) -> tuple[int, Mapping[str, Any]]:
-        if (self.folder_of(kind, key) / MANIFEST).exists():
+        if self.is_here(kind, key):
             return super().describe(kind, key)
         name = self._manifest(kind, key)
         manifest = unsealed(self.far.read(name), f"{self.far.url}/{name}")
-        return sum(listed["bytes"] for listed in manifest["arrays"].values()), manifest["meta"]
+        return bytes_of(manifest), manifest["meta"]
 
     def remove(self, kind: str, key: str) -> None:
         """Take an artifact away for everybody, its manifest first."""
@@ -194,43 +198,38 @@ class SharedStore(ArtifactStore):
     def look_through(self, read: Callable[[int], None]) -> list[str]:
         """The same for the cache, and then for what is far away."""
         found = super().look_through(read)
-        for path in self.far.names(ARTIFACTS):
-            if not path.endswith(f"/{MANIFEST}"):
-                continue
+        for path in self._manifests():
             where, damaged = path.rsplit("/", 1)[0], []
             try:
                 manifest = unsealed(self.far.read(path), f"{self.far.url}/{where}")
                 for name, listed in manifest["arrays"].items():
-                    digest = blake2b(digest_size=16)
-                    for block in self.far.blocks(f"{where}/{_object(name, listed)}"):
-                        digest.update(block)
-                        read(len(block))
-                    if digest.hexdigest() != listed["blake2b"]:
+                    blocks = self.far.blocks(f"{where}/{_object(name, listed)}")
+                    if digest_of_blocks(blocks, read) != listed["blake2b"]:
                         damaged.append(name)
             except ArtifactDamaged as error:
                 found.append(str(error))
-            except FileNotFoundError:
+            except FileNotFoundError as error:
+                # All of it may have been taken away meanwhile.
                 if self.far.has(path):
-                    found.append(f"{self.far.url}/{where}: {name} is missing")
+                    found.append(f"{self.far.url}/{where}: an array is missing ({error})")
             if damaged:
                 found.append(f"{self.far.url}/{where}: {', '.join(damaged)} does not match its checksum")
         return found
 
+    def _manifests(self) -> list[str]:
+        """Paths of all manifests that are far away."""
+        return [path for path in self.far.names(ARTIFACTS) if path.endswith(f"/{MANIFEST}")]
+
     def clear_away(self, now: float) -> int:
         """The same here and far away, and from the cache what nobody has any more."""
-        whole, parts = set(), []
-        for path in self.far.names(ARTIFACTS):
-            folder, _, name = path.removeprefix(f"{ARTIFACTS}/").rpartition("/")
-            if name == MANIFEST:
-                whole.add(folder)
-            parts.append((folder, path))
-        left = [path for folder, path in parts if folder not in whole]
+        names = self.far.names(ARTIFACTS)
+        whole = {_folder_name(path) for path in names if path.endswith(f"/{MANIFEST}")}
+        left = [path for path in names if _folder_name(path) not in whole]
         self.far.remove(left)
-        stale = [path for path in self.root.glob(f"[!.]*/{MANIFEST}") if path.parent.name not in whole]
-        for manifest in stale:
-            kind, _, key = manifest.parent.name.rpartition("-")
-            self.drop(kind, key)
-        return super().clear_away(now) + len({path.rsplit("/", 1)[0] for path in left})
+        for manifest in self.root.glob(f"[!.]*/{MANIFEST}"):
+            if manifest.parent.name not in whole:
+                self.drop(*_named(manifest.parent.name))
+        return super().clear_away(now) + len({_folder_name(path) for path in left})
 
     def _folder(self, kind: str, key: str) -> str:
         return f"{ARTIFACTS}/{kind}-{key}"
@@ -296,7 +295,7 @@ def send_all(here: ArtifactStore, there: SharedStore, sent: Callable[[str, int],
     carried = 0
     with here.in_use(), there.in_use():
         for manifest in sorted(here.root.glob(f"[!.]*/{MANIFEST}")):
-            kind, _, key = manifest.parent.name.rpartition("-")
+            kind, key = _named(manifest.parent.name)
             if not there.far.has(there._manifest(kind, key)):
                 # Opened first: what is damaged is not carried.
                 if (artifact := here.open_or_none(kind, key)) is None:
@@ -309,6 +308,17 @@ def send_all(here: ArtifactStore, there: SharedStore, sent: Callable[[str, int],
                 there.lists.write(name, text)
                 carried += 1
     return carried
+
+
+def _folder_name(path: str) -> str:
+    """The folder of a file of an artifact, from its path in the store."""
+    return path.split("/")[-2]
+
+
+def _named(folder: str) -> tuple[str, str]:
+    """Kind and key of the artifact in a folder of this name."""
+    kind, _, key = folder.rpartition("-")
+    return kind, key
 
 
 def _object(name: str, listed: Mapping[str, Any]) -> str:

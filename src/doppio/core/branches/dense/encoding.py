@@ -106,7 +106,8 @@ def encode_segment(
     progress : Progress
         Counts tokens; the step has been started.
     made : callable or None
-        Encodes batches one after another, with the vectors of tokens or without, as `made_of` does.
+        Encodes batches one after another, with the vectors of tokens or without, as `made_of` does by the encoder;
+        None where this process does.
     """
     folder = store.root / f".encoding-{wanted.name}"
     folder.mkdir(parents=True, exist_ok=True)
@@ -143,8 +144,12 @@ def encode_segment(
             progress.advance(int(sum(lengths[rows].sum() for rows in ordered[:before])))
         left = ordered[before:]
         read = (texts(rows.tolist()) for rows in left)
-        here = (made_of(encoder, batch, with_tokens, wanted.unit) for batch in read)
-        for rows, batch in zip(left, here if made is None else made(read, with_tokens), strict=True):
+        found = (
+            made(read, with_tokens)
+            if made is not None
+            else (made_of(encoder, batch, with_tokens, wanted.unit) for batch in read)
+        )
+        for rows, batch in zip(left, found, strict=True):
             place += len(rows)
             for part in batch:
                 vectors[rows[part.place]] = part.vectors

@@ -70,7 +70,7 @@ class VectorsMaker:
             def read(rows: Sequence[int], numbers: Any = numbers) -> list[str]:
                 return building.texts.indexed(numbers[list(rows)].tolist())
 
-            made = partial(_made_by, building, encoder, wanted.unit)
+            made = partial(_made_there, building, encoder, wanted.unit) if _goes_out(building, encoder) else None
             encode_segment(building.store, encoder, read, own, wanted, building.progress, made)
 
     def merge(
@@ -239,15 +239,18 @@ def _wanted(building: Building, place: int, pieces: Sequence[Piece]) -> list[tup
     return found
 
 
-def _made_by(
+def _goes_out(building: Building, encoder: TextEncoder) -> bool:
+    """Whether others can encode: those that are asked at an endpoint are asked from here, where their keys are."""
+    if building.hands.alone:
+        return False
+    return building.hands.shared if isinstance(encoder, TrainedEncoder) else isinstance(encoder, Encoder)
+
+
+def _made_there(
     building: Building, encoder: TextEncoder, unit: bool, batches: Iterator[list[str]], with_tokens: bool
 ) -> Iterator[list[Made]]:
-    """Batches encoded by whoever is there. What is asked elsewhere is asked from here, since keys are kept here."""
-    trained = isinstance(encoder, TrainedEncoder)
-    here = not (building.hands.shared if trained else isinstance(encoder, Encoder))
+    """Batches encoded by the crew."""
     tasks = ((encoder.name, encoder.digest, building.chunks, batch, with_tokens, unit) for batch in batches)
-    if here or building.hands.alone:
-        return (made_of(encoder, batch, with_tokens, unit) for batch in batches)
     return building.hands.each(encode_there, tasks)
 
 

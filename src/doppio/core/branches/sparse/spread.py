@@ -2,7 +2,6 @@
 
 import threading
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,17 +10,17 @@ from doppio.core.branches.explained import TermShare
 from doppio.core.branches.sparse.index import Segment, SparseIndex, Terms
 from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.weighting import Weighting
-from doppio.core.branches.spread import Index, Spread, Stand, packed, unpacked
-from doppio.core.errors import DoppioError
+from doppio.core.branches.spread import Index, Mask, Spread, packed, totals, unpacked
 from doppio.core.fingerprint import fingerprint
 from doppio.core.kernels.rows import rows_of
 from doppio.core.ranking import Ids, Scores, best_of
+from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.crew import Place
 from doppio.core.store.pieces import Opening
+from doppio.core.store.segments import Stand
 
 # Chunks that hold a term, and how often it stands in them.
 Statistics = Mapping[str, tuple[int, int]]
-Mask = tuple[NDArray[np.uint8], int] | None
 # Terms whose statistics stay at hand.
 TERMS_KEPT = 200_000
 
@@ -87,11 +86,7 @@ class SpreadSparse(SparseIndex):
     def __init__(self, spread: Spread, index: Index) -> None:
         super().__init__([])
         self._spread = spread
-        totals = spread.ask(index, "totals")
-        if not totals.complete:
-            raise DoppioError("Not all segments of the index answered while it was opened; try again.")
-        self.count = sum(count for count, _ in totals.found)
-        self.length = sum(length for _, length in totals.found)
+        self.count, self.length = np.sum(totals(spread, index), axis=0).tolist()
         self._index = Index(index.open, (*index.given, self.count, self.length))
         self._known: dict[str, tuple[int, int]] = {}
 
@@ -180,16 +175,19 @@ def open_sparse(opening: Opening, name: str, *, spread: bool = True) -> SparseIn
     """The index over the postings of a piece: over segments that stand elsewhere where they do and may."""
     piece = opening.needs.pieces[name]
     if opening.spread is None or not spread:
-        return SparseIndex([Segment(Postings.opened(artifact.arrays), now) for artifact, now in opening.over(name)])
+        return SparseIndex(opened_segments(opening.store, opening.opened.stands, piece.kind, piece.of))
     return SpreadSparse(opening.spread, Index(open_part, (piece.kind, piece.of)))
+
+
+def opened_segments(store: ArtifactStore, stands: Sequence[Stand], kind: str, of: str) -> list[Segment]:
+    """Segments of an index, by the kind of its artifacts and what they are of."""
+    return [
+        Segment(Postings.opened(store.open(kind, fingerprint(stand.key, of)).arrays), stand.now) for stand in stands
+    ]
 
 
 def open_part(
     place: Place, stands: Sequence[Stand], kind: str, of: str, count: int = 0, length: int = 0
 ) -> PartIndex:
     """The index over some segments, where they stand; without the totals of all it tells its own and no more."""
-    segments = []
-    for stand in stands:
-        arrays: Mapping[str, Any] = place.store.open(kind, fingerprint(stand.key, of)).arrays
-        segments.append(Segment(Postings.opened(arrays), stand.now))
-    return PartIndex(segments, count, length)
+    return PartIndex(opened_segments(place.store, stands, kind, of), count, length)
