@@ -71,12 +71,15 @@ class KnownFacts:
 known_facts = KnownFacts()
 
 
-# A document's text up to the end of the range, unpacked once: every look at `d.text` unpacks all of it.
-UP_TO = "CROSS JOIN LATERAL (SELECT left(d.text, w.high) AS text OFFSET 0) AS t"
-CUT_OUT = "substring(t.text FROM w.low + 1)"
+# A document's text before the range and in it: its signs are counted for these two, and nothing but bytes after that.
+PARTS = (
+    "CROSS JOIN LATERAL (SELECT left(d.text, w.low) AS before, "
+    "substring(d.text FROM w.low + 1 FOR w.high - w.low) AS inside OFFSET 0) AS t"
+)
+CUT_OUT = "t.inside"
+BREAKS = "octet_length(t.{0}) - octet_length(replace(t.{0}, E'\\n', ''))"
 LINES_AND_PAGE = (
-    "w.low - length(replace(left(t.text, w.low), E'\\n', '')) + 1, "
-    "length(t.text) - length(replace(t.text, E'\\n', '')) + 1, "
+    f"{BREAKS.format('before')} + 1, {BREAKS.format('before')} + {BREAKS.format('inside')} + 1, "
     "CASE WHEN d.pages > 0 THEN (SELECT max((b->>3)::int) FROM jsonb_array_elements(d.blocks) b "
     f"WHERE b->>0 = '{PAGE}' AND (b->>1)::int <= w.low) END"
 )
@@ -160,8 +163,8 @@ class RecordedTexts:
     def _told(
         self, columns: str, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]
     ) -> list[tuple[Any, ...]]:
-        """What a query tells of each range `w.low` to `w.high` of a document `d` as it was cut; `t.text` is its text
-        up to the end of the range."""
+        """What a query tells of each range `w.low` to `w.high` of a document `d` as it was cut; `t.before` and
+        `t.inside` are its text before the range and in it."""
         if not len(chunks):
             return []
         with connection.cursor() as cursor:
@@ -169,7 +172,7 @@ class RecordedTexts:
                 f"SELECT {columns} "
                 "FROM unnest(%s::bigint[], %s::text[], %s::int[], %s::int[]) "
                 "WITH ORDINALITY AS w(id, digest, low, high, place) "
-                f"JOIN library_document d ON d.id = w.id AND d.digest = w.digest {UP_TO} ORDER BY w.place",
+                f"JOIN library_document d ON d.id = w.id AND d.digest = w.digest {PARTS} ORDER BY w.place",
                 [self.owners(chunks), self._digests(chunks), list(starts), list(ends)],
             )
             found = cursor.fetchall()
