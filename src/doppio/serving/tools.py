@@ -17,7 +17,7 @@ from doppio.serving.models import Key
 
 T = TypeVar("T")
 # What of a search is told to an assistant; the context as it is written would say the passages twice.
-TOLD = ("request", "passages", "answered", "measure")
+TOLD = ("request", "passages", "answered", "measure", "absent")
 INSTRUCTIONS = (
     "Passages of the documents of {title!r}, found for a question. Search first and cite what the passages say by "
     "title, section and page; read a section where a passage is not enough. Say so where nothing is found."
