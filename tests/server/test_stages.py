@@ -17,17 +17,20 @@ from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
 from doppio.core.trace import Trace
+from doppio.jobs.models import Job
 from doppio.library.corpus import core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Section
 from doppio.library.services import store_documents
 from doppio.library.texts import RecordedTexts, section_headings
+from doppio.library.workspaces import marked
 from doppio.questions.services import core_questions, positions
 from doppio.recipes.builds import builder, chunking_of, models, open_pipeline
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import OpenPipelines
 from doppio.recipes.services import core_recipe, put_in_force, save_recipe
 from doppio.stages.fused.service import mix_curve
-from doppio.trials.services import latest_trial, measure_recipe
+from doppio.stages.line.service import line
+from doppio.trials.services import latest_trial, measure_recipe, start_trial
 from tests.core.corpus import documents, recipe
 from tests.server.workspace import load_documents, make_workspace, measured
 
@@ -79,6 +82,21 @@ class Records(TestCase):
             trace = Trace.from_json(row.trace)
             self.assertEqual(trace.question, row.question.text)
             self.assertEqual(trace.recipe, self.recipe.fingerprint)
+
+    def test_a_trial_that_ends_while_the_line_is_read_is_seen_or_said_to_run(self):
+        marked(self.recipe.workspace)
+        job = start_trial(self.recipe, self.user)
+
+        def ends_meanwhile(recipe):
+            before = latest_trial(recipe)
+            measure_recipe(recipe, Silent())
+            Job.objects.filter(pk=job.pk).update(state=Job.DONE)
+            return before
+
+        with mock.patch("doppio.stages.line.service.latest_trial", ends_meanwhile):
+            told = line(self.workspace, self.recipe)
+        # Neither would leave a page waiting for good.
+        self.assertEqual((told["trial"], told["job"]["state"]), (None, Job.QUEUED))
 
 
 class Mix(TestCase):

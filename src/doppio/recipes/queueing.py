@@ -34,6 +34,16 @@ def queue_job(recipe: RecipeVersion, user: User | None, *, kind: str, title: str
     return job
 
 
+def newest_job(workspace: Workspace, kind: str, recipe: RecipeVersion | None = None) -> Job | None:
+    """The job of a kind that was queued last.
+
+    It is read before what it makes: if it was done by then, its result is seen as well; the other way round
+    a page would be told that nothing runs and nothing was found, and would wait for good.
+    """
+    rows = workspace.jobs.filter(kind=kind)
+    return (rows if recipe is None else rows.filter(details__recipe=recipe.pk)).order_by("-pk").first()
+
+
 def recipe_of(job: Job) -> RecipeVersion:
     """The recipe that a job works on.
 

@@ -78,13 +78,15 @@ def _one(request: Request, number: int) -> Gate:
 
 def _shown(gate: Gate) -> dict[str, Any]:
     space = gate.workspace
+    watched = gates.recipe_of(gate)
+    # The job before its results: one that was done by then has them.
+    busy = space.jobs.filter(kind="trial", state__in=(Job.QUEUED, Job.RUNNING))
+    job = busy.filter(details__recipe=watched.pk).first() if watched else None
     results = list(gate.results.select_related("trial__recipe")[:SHOWN])
     for result in results:
         result.against, result.before = result.against or None, result.before or None
     newest = results[0].trial if results else None
-    watched = gates.recipe_of(gate)
     fields = ("id", "recipe", "metric", "stage", "least", "worst", "every", "baseline_id")
-    busy = space.jobs.filter(kind="trial", state__in=(Job.QUEUED, Job.RUNNING))
     return {
         **{name: getattr(gate, name) for name in fields},
         "title": gates.title_of(gate),
@@ -92,5 +94,5 @@ def _shown(gate: Gate) -> dict[str, Any]:
         and watched is not None
         and (newest.recipe_id, newest.corpus, newest.marked) == (watched.pk, corpus_of(space), space.marked),
         "results": results,
-        "job": busy.filter(details__recipe=watched.pk).first() if watched else None,
+        "job": job,
     }

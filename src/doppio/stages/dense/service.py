@@ -20,7 +20,7 @@ from doppio.library.models import Workspace
 from doppio.questions.services import core_questions
 from doppio.recipes.builds import chunking_of, indexes_of, open_pipeline
 from doppio.recipes.models import Index, RecipeVersion
-from doppio.recipes.queueing import queue_job
+from doppio.recipes.queueing import newest_job, queue_job
 from doppio.recipes.services import core_recipe
 from doppio.stages.asking import branch_as, chosen_branch, of_family
 from doppio.trials.models import Survey
@@ -114,8 +114,8 @@ def survey_key(workspace: Workspace, pipeline: Pipeline, branch: DenseBranch) ->
 
 def survey_stage(workspace: Workspace, pipeline: Pipeline, branch: DenseBranch) -> dict[str, Any]:
     """The measured structures of a dense branch, if they have been measured."""
+    job = newest_job(workspace, SURVEY)
     found = Survey.objects.filter(workspace=workspace, key=survey_key(workspace, pipeline, branch)).first()
-    job = workspace.jobs.filter(kind=SURVEY).order_by("-pk").first()
     return {
         "points": found.points if found else [],
         "questions": found.questions if found else 0,

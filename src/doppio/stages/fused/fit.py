@@ -17,7 +17,7 @@ from doppio.library.corpus import corpus_of
 from doppio.questions.services import core_questions, positions
 from doppio.recipes.builds import build
 from doppio.recipes.models import RecipeVersion
-from doppio.recipes.queueing import queue_job
+from doppio.recipes.queueing import newest_job, queue_job
 from doppio.recipes.services import core_recipe
 from doppio.trials.models import Survey
 
@@ -27,8 +27,8 @@ KIND = "fit-fusion"
 def fusion_fit(recipe: RecipeVersion) -> dict[str, Any]:
     """What was fitted, if it was, and the job that fits."""
     space = recipe.workspace
+    job = newest_job(space, KIND, recipe)
     found = space.surveys.filter(key=_key(recipe)).first()
-    job = space.jobs.filter(kind=KIND, details__recipe=recipe.pk).order_by("-pk").first()
     if found is None:
         return {"fit": None, "job": job}
     points = dict(found.points)

@@ -16,6 +16,7 @@ from doppio.jobs.serializers import JobSerializer
 from doppio.library.models import Workspace
 from doppio.recipes.builds import chunk_table, chunking_of, indexes_of, is_built
 from doppio.recipes.models import RecipeVersion
+from doppio.recipes.queueing import newest_job
 from doppio.recipes.serializers import RecipeSerializer
 from doppio.recipes.services import core_recipe, stage_kinds
 from doppio.trials.models import TrialRecord
@@ -26,10 +27,10 @@ def line(workspace: Workspace, recipe: RecipeVersion) -> dict[str, Any]:
     """All that the top of the screen shows."""
     core = core_recipe(recipe)
     built = is_built(workspace, core)
+    job = newest_job(workspace, "trial", recipe)
     trial = latest_trial(recipe)
     # Until the present documents are measured, the last figures stand, and say of what they are.
     shown_trial = trial or last_trial(recipe)
-    job = workspace.jobs.filter(kind="trial", details__recipe=recipe.pk).order_by("-pk").first()
     # What went wrong is shown until something is measured.
     wrong = (Job.FAILED, Job.CANCELLED) if trial is None else ()
     shown = job if job is not None and job.state in (Job.QUEUED, Job.RUNNING, *wrong) else None

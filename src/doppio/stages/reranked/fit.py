@@ -30,7 +30,7 @@ from doppio.questions.services import core_questions, positions
 from doppio.recipes.builds import build, models
 from doppio.recipes.fitted import keep
 from doppio.recipes.models import FittedScorer, RecipeVersion
-from doppio.recipes.queueing import queue_job
+from doppio.recipes.queueing import newest_job, queue_job
 from doppio.recipes.services import core_recipe
 
 FIT = "fit"
@@ -50,10 +50,11 @@ def start_fit(recipe: RecipeVersion, user: User | None) -> Job:
 
 def fit_stage(recipe: RecipeVersion) -> dict[str, Any]:
     """The versions there are, newest first, and the job that makes another."""
+    job = newest_job(recipe.workspace, FIT)
     titles = {kind.name: kind.title for kind in FACTS}
     return {
         "versions": [_shown(row, titles) for row in recipe.workspace.fitted_scorers.select_related("recipe")],
-        "job": recipe.workspace.jobs.filter(kind=FIT).order_by("-pk").first(),
+        "job": job,
     }
 
 

@@ -28,7 +28,7 @@ from doppio.questions.services import core_question, core_questions, positions
 from doppio.recipes.builds import chunking_of, is_built, models, open_pipeline
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import NotBuilt, pipelines
-from doppio.recipes.queueing import queue_job
+from doppio.recipes.queueing import newest_job, queue_job
 from doppio.recipes.services import core_recipe
 from doppio.trials.models import Survey
 from doppio.trials.services import latest_trial
@@ -116,6 +116,7 @@ def depth_key(workspace: Workspace, pipeline: Pipeline) -> str:
 def depth_stage(recipe: RecipeVersion) -> dict[str, Any]:
     """The measured depths, if they have been measured."""
     core = core_recipe(recipe)
+    job = newest_job(recipe.workspace, DEPTH)
     found = None
     if core.rerank and is_built(recipe.workspace, core):
         key = depth_key(recipe.workspace, pipelines.get(recipe.workspace, core))
@@ -126,7 +127,7 @@ def depth_stage(recipe: RecipeVersion) -> dict[str, Any]:
         "measured_at": found.measured_at if found else None,
         "shortlist": core.rerank["shortlist"] if core.rerank else None,
         "cutoffs": list(CUTOFFS),
-        "job": recipe.workspace.jobs.filter(kind=DEPTH).order_by("-pk").first(),
+        "job": job,
     }
 
 
