@@ -141,7 +141,7 @@ class Labelling(Page):
         self.until(lambda _: self.quotes(question) == [*before, (words[4:16].strip(), 1.0)], "the end to be back")
         self.click(".answer-card:nth-of-type(2) button", "Remove")
         self.until(lambda _: self.quotes(question) == before)
-        # Each step is seen to be back before the next is asked for: a key that comes while one is under way is not kept.
+        # Each step is seen to be back before the next is asked for: a key in between is not kept.
         steps = ([(words[4:16].strip(), 1.0)], [(words, 1.0)], [])
         for kept in steps:
             self.until(lambda _: self.one(".label-bar button:nth-of-type(2)").is_enabled())

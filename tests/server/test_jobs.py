@@ -22,7 +22,7 @@ from doppio.jobs.sweep import AGAIN_AT_MOST, sweep, tidy
 from doppio.library import files
 from doppio.questions.models import AskedQuestion
 from doppio.recipes.services import save_recipe
-from doppio.stages.dense.service import start_survey
+from doppio.stages.dense.measured import start_survey
 from doppio.trials.services import latest_trial, start_trial
 from tests.core.corpus import ROOT, recipe
 from tests.server.workspace import make_workspace

@@ -13,6 +13,8 @@ import numpy as np
 
 from doppio.command.paths import MODELS, ROOT
 from doppio.core.branches.kind import DENSE, kind_of
+from doppio.core.branches.many.coding import encode
+from doppio.core.branches.many.index import Asked, Held, ManyIndex
 from doppio.core.branches.sparse.building import build_postings
 from doppio.core.branches.sparse.index import Segment, SparseIndex
 from doppio.core.branches.sparse.nearness import Placed, nearness
@@ -21,6 +23,8 @@ from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.formats.documents import read_file
 from doppio.core.models.registry import Models
+from doppio.core.models.token_vectors import Segment as Tokens
+from doppio.core.models.token_vectors import compress
 from doppio.core.recipe.check import check
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.store.artifacts import ArtifactStore
@@ -57,9 +61,21 @@ def compile_dense() -> None:
     """Two pages, cut as the demo cuts, in vectors that are searched; nothing stays but what was compiled."""
     corpus = [document for name, text in PAGES.items() for document in read_file(text.encode(), name)]
     recipe = dense_alone(json.loads(RECIPE.read_text()))
+    _compile_late()
     with tempfile.TemporaryDirectory() as place:
         builder = Builder(ArtifactStore(Path(place)), Models(MODELS))
         key = corpus_fingerprint(corpus)
         texts = CorpusTexts(corpus, builder.chunks(corpus, key, recipe), recipe.chunking["context"])
         builder.indexes(key, recipe, texts)
         list(builder.open(key, recipe, texts).ask_many(["When does the gondola stop?", "What does a dog cost?"]))
+
+
+def _compile_late() -> None:
+    """Codes of made-up vectors, searched with and without them."""
+    vectors = np.eye(16, dtype=np.float32).repeat(2, axis=0)
+    spans = np.stack([np.arange(0, 32, 2), np.full(16, 2)], axis=1)
+    nothing = np.zeros(1, np.int32)
+    own = Tokens(spans, *compress(vectors), nothing, nothing)
+    index = ManyIndex([Held(own, encode(own, 2, 4))])
+    asked = Asked(vectors[:2], np.full(2, 0.5, np.float32))
+    index.search(asked, 1, {"probes": 1, "over_fetch": 1})

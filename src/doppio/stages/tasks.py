@@ -5,7 +5,7 @@ from procrastinate.contrib.django import app
 from doppio.jobs.models import Job
 from doppio.jobs.running import JobProgress, run_in_thread
 from doppio.recipes.queueing import recipe_of
-from doppio.stages.dense.service import survey_recipe
+from doppio.stages.dense.measured import survey_recipe
 from doppio.stages.fused.fit import fit_mix
 from doppio.stages.reranked.fit import fit_recipe
 from doppio.stages.reranked.service import measure_depths
@@ -19,7 +19,7 @@ def survey_task(job: int) -> None:
 
 def _survey(job: Job, progress: JobProgress) -> str:
     found = survey_recipe(recipe_of(job), progress, job.details.get("branch", ""))
-    return f"{len(found.points)} structures and settings measured on {found.questions} questions."
+    return f"{len(found.points)} settings measured on {found.questions} questions."
 
 
 @app.task(name="depth", queue="surveys", lock="trials")

@@ -1461,7 +1461,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Which token of a chunk each token of a question was matched with by the late-interaction scorer. */
+        /** @description Which token of a chunk each token of a question was matched with, by a branch or by the scorer. */
         post: operations["matches"];
         delete?: never;
         options?: never;
@@ -2434,8 +2434,18 @@ export interface components {
             /** @description Ids of the dense branches of the recipe. */
             branches: string[];
             branch: string | null;
-            /** @description Null where the kind of the branch has no vectors. */
+            /** @description Null where the kind of the branch has no vector a chunk. */
             facts: components["schemas"]["DenseFacts"] | null;
+            /** @description What its index is, where the kind says it in figures. */
+            figures: components["schemas"]["Figure"][];
+            measure: string;
+            /** @description Whether its speed can be measured against exactness. */
+            surveys: boolean;
+            /** @description Whether it says which tokens of a passage met those of a question. */
+            by_token: boolean;
+            chunks: number;
+            /** @description Its settings in the recipe. */
+            settings: unknown;
         };
         DepthPoint: {
             depth: number;
@@ -2723,6 +2733,13 @@ export interface components {
         FieldSeen: {
             name: string;
             samples: string[];
+        };
+        Figure: {
+            /** Format: double */
+            value: number;
+            /** @description `bytes`, or empty for a count. */
+            unit: string;
+            what: string;
         };
         Figures: {
             hours: number;
@@ -3228,6 +3245,8 @@ export interface components {
             text: string;
             chunk: number;
             recipe?: number;
+            /** @description A branch that matches tokens; the scorer where left out. */
+            branch?: string;
         };
         Member: {
             id: number;
@@ -3621,6 +3640,7 @@ export interface components {
             best: number;
         };
         Point: {
+            /** @description A structure with its settings; or settings of the branch, with a `title`. */
             structure: unknown;
             /** Format: double */
             recall: number;
@@ -3629,6 +3649,13 @@ export interface components {
             bytes: number;
             /** Format: double */
             seconds: number;
+            /**
+             * @description What was measured; empty where `structure` is a structure's settings.
+             * @default
+             */
+            title: string;
+            /** @default  */
+            summary: string;
         };
         Pool: {
             id: number;
@@ -4349,6 +4376,27 @@ export interface components {
                     /** @default [] */
                     synonyms: unknown[];
                 };
+            } | {
+                /** @enum {unknown} */
+                kind: "late-interaction";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+                /**
+                 * @default 2
+                 * @enum {unknown}
+                 */
+                codes: "none" | "8" | "2" | "1";
+                /** @default 0 */
+                cells: number;
+                /** @default 16 */
+                probes: number;
+                /** @default 4 */
+                over_fetch: number;
             })[];
             /**
              * @default {

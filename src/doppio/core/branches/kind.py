@@ -1,6 +1,7 @@
 """What a branch is: it ranks the chunks of a corpus for a question, on its own."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Protocol
 
 from numpy.typing import NDArray
@@ -14,6 +15,16 @@ from doppio.core.store.pieces import Facts, Maker, Needs, Opening, Planning
 
 # Which of the two blocks of the line a branch belongs to.
 SPARSE, DENSE = "sparse", "dense"
+BYTES = "bytes"
+
+
+@dataclass(frozen=True)
+class Figure:
+    """What an index is, in a number; `what` says of what, `unit` is empty where it is a count."""
+
+    value: float
+    what: str
+    unit: str = ""
 
 
 class Branch(Protocol):
@@ -23,6 +34,11 @@ class Branch(Protocol):
     encoder : what encodes its questions; None where it reads them as they are
 
     Where it has a `vectors_of`, that takes chunks and gives their vectors, (m, d) float32.
+    Where it has a `survey`, that takes questions and a progress and measures speed against exactness of the ways to
+    search it, the exact one first (`dense.survey.Point`); `survey_of` names all that it depends on beside the chunks.
+    Where it has `figures`, those say what its index is.
+    Where it has a `matches`, that takes a question and a passage and says which token of the passage each token of
+    the question was matched with.
     Where it has an `unfound`, that takes a question and says what share of its terms no chunk holds, 0 to 1.
     """
 

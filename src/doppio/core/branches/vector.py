@@ -11,6 +11,7 @@ from doppio.core.branches.dense.metric import COSINE, MEASURES, METRICS
 from doppio.core.branches.dense.spread import SpreadDense, open_part, opened_segments
 from doppio.core.branches.dense.structure import KIND as STRUCTURE
 from doppio.core.branches.dense.structures.kind import STRUCTURES
+from doppio.core.branches.dense.survey import Point, joined, survey
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import DENSE, Branch
 from doppio.core.branches.query import Allowed, Query
@@ -19,6 +20,7 @@ from doppio.core.fusion.pouring import Ranking
 from doppio.core.kinds import Setting, Settings, choice, encoder, one_of_kinds
 from doppio.core.models.encoder import TextEncoder
 from doppio.core.models.registry import DEFAULT_ENCODER
+from doppio.core.progress import Progress
 from doppio.core.store.pieces import Facts, Maker, Needs, Opening, Planning
 
 METRIC_TITLES = dict(zip(METRICS, ("cosine", "inner product", "Euclidean distance"), strict=True))
@@ -54,6 +56,14 @@ class DenseBranch:
     def vectors_of(self, chunks: Sequence[int]) -> NDArray:
         """Full vectors of chunks: (m, d) float32."""
         return self.index.vectors(chunks)
+
+    @property
+    def survey_of(self) -> str:
+        return f"{self.encoder.digest} {self.settings['metric']}"
+
+    def survey(self, questions: Sequence[str], progress: Progress) -> Iterator[Point]:
+        """Measure every structure on these very vectors."""
+        return survey(joined(self.index), self.encoder.questions(questions), self.settings["metric"], progress)
 
     def explain(self, question: str, chunks: Sequence[int]) -> list[Explained]:
         return []

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.kernels.rows import ranges, rows_of
+from doppio.core.models.encoder import Encoder
 
 KIND = "token-vectors"
 
@@ -16,6 +17,17 @@ def compress(vectors: NDArray[np.float32]) -> tuple[NDArray[np.int8], NDArray[np
     """Bring (t, d) float32 vectors to int8 with one scale a vector; the error is below scale / 2 a number."""
     scales = np.abs(vectors).max(axis=1, initial=1e-9) / 127
     return np.rint(vectors / scales[:, None]).astype(np.int8), scales.astype(np.float32)
+
+
+@dataclass(frozen=True)
+class TokenMatch:
+    """One token of the question and the token of the passage that it likes best."""
+
+    token: str
+    weight: float
+    cosine: float
+    start: int
+    end: int
 
 
 @dataclass(frozen=True)
@@ -96,6 +108,49 @@ class TokenVectors:
         """Inverse document frequency ln(1 + (N - n + 0.5) / (n + 0.5)) of tokens, over the chunks."""
         held = self.frequency[ids].astype(np.float64)
         return np.log1p((self.chunks - held + 0.5) / (held + 0.5)).astype(np.float32)
+
+    def asked(
+        self, encoder: Encoder, text: str
+    ) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
+        """Unit vectors of a question's tokens, (q, d), their weights (q,), which add up to 1, and their numbers.
+
+        A token weighs its inverse document frequency: what few chunks hold says more about which of them is meant.
+        """
+        vectors, ids = encoder.question_tokens(text)
+        weights = self.idf(ids)
+        return vectors, weights / max(float(weights.sum()), 1e-9), ids
+
+    def matches(
+        self, encoder: Encoder, question: str, passage: str, vectors: NDArray[np.float32]
+    ) -> list[TokenMatch]:
+        """Which token of a passage each token of a question is matched with; `vectors` are the passage's, (t, d)."""
+        asked, weights, ids = self.asked(encoder, question)
+        if not len(asked) or not len(vectors):
+            return []
+        cosines = vectors @ asked.T
+        units = encoder.token_offsets([passage])[0]
+        return [
+            TokenMatch(text, float(weight), float(cosines[place, column]), int(units.starts[place]),
+                       int(units.ends[place]))
+            for column, (text, weight, place) in enumerate(
+                zip(encoder.token_texts(ids), weights, cosines.argmax(axis=0), strict=True))
+        ]  # fmt: skip
+
+    def joined(self) -> Segment:
+        """Those of all chunks by their numbers, as one segment that knows no frequencies; of a single whole segment
+        its own, mapped from disk."""
+        if len(self._segments) == 1 and not self._segments[0].now.size:
+            return self._segments[0]
+        spans = np.zeros((self.chunks, 2), np.int64)
+        first = 0
+        for own in self._segments:
+            now = own.now if own.now.size else np.arange(len(own.spans))
+            spans[now[now >= 0]] = own.spans[now >= 0] + np.array([first, 0])
+            first += len(own.codes)
+        codes, scales = (
+            np.concatenate([getattr(own, name) for own in self._segments]) for name in ("codes", "scales")
+        )
+        return Segment(spans, codes, scales, np.empty(0, np.int32), np.empty(0, np.int32))
 
 
 def frequencies(spans: NDArray[np.int64], ids: NDArray[np.int32], vocabulary: int) -> NDArray[np.int32]:

@@ -1,7 +1,6 @@
 """Late interaction: question and passage are encoded apart, and compared token by token."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,22 +11,11 @@ from doppio.core.kinds import Setting, Settings
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.joint import JointScorer, Passage, Scored
 from doppio.core.models.registry import Models
-from doppio.core.models.token_vectors import Segment, TokenVectors
+from doppio.core.models.token_vectors import Segment, TokenMatch, TokenVectors
 from doppio.core.reranking.kind import Offered
 from doppio.core.store.pieces import Maker, Needs, Opening, Planning
 
 NAME, TITLE = "late-interaction", "late interaction of token vectors"
-
-
-@dataclass(frozen=True)
-class TokenMatch:
-    """One token of the question and the token of the passage that it likes best."""
-
-    token: str
-    weight: float
-    cosine: float
-    start: int
-    end: int
 
 
 class LateInteraction:
@@ -62,7 +50,7 @@ class LateInteraction:
         return Scored(self._scores(question, passages), (None,) * len(passages))
 
     def _scores(self, question: str, passages: Sequence[Passage]) -> NDArray[np.float32]:
-        asked, weights, _ = self._asked(question)
+        asked, weights, _ = self._stored.asked(self.encoder, question)
         if not len(asked):
             return np.zeros(len(passages), np.float32)
         vectors, bounds = self._passages(passages)
@@ -77,12 +65,12 @@ class LateInteraction:
         self, question: str, chunks: Sequence[int]
     ) -> tuple[NDArray[np.int64], NDArray[np.float64], list[NDArray[np.int64]]]:
         """Tokens of the question, their weights, which add up to 1, and the tokens of each chunk."""
-        _, weights, ids = self._asked(question)
+        _, weights, ids = self._stored.asked(self.encoder, question)
         return ids, weights.astype(np.float64), [self._stored.ids_of(chunk) for chunk in chunks]
 
     def cosines(self, question: str, chunks: Sequence[int]) -> tuple[list[NDArray[np.float32]], NDArray[np.float32]]:
         """Of the tokens of each chunk with those of the question, (t, q) each; and the weights of the latter."""
-        asked, weights, _ = self._asked(question)
+        asked, weights, _ = self._stored.asked(self.encoder, question)
         vectors, bounds = self._stored.of_many(chunks)
         # One product for all: many small ones wait for each other's threads.
         return np.split(vectors @ asked.T, bounds[1:-1]), weights
@@ -103,25 +91,8 @@ class LateInteraction:
 
     def matches(self, question: str, passage: Passage) -> list[TokenMatch]:
         """Which token of the passage each token of the question was matched with, and how well."""
-        asked, weights, ids = self._asked(question)
-        matrix, _ = self._passages([passage])
-        if not len(asked) or not len(matrix):
-            return []
-        cosines = matrix @ asked.T
-        found = cosines.argmax(axis=0)
-        units = self.encoder.token_offsets([passage.text])[0]
-        return [
-            TokenMatch(text, float(weight), float(cosines[place, column]), int(units.starts[place]),
-                       int(units.ends[place]))
-            for column, (text, weight, place) in enumerate(
-                zip(self.encoder.token_texts(ids), weights, found, strict=True))
-        ]  # fmt: skip
-
-    def _asked(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int64]]:
-        """Unit vectors of the question's tokens, their weights (which add up to 1) and their numbers."""
-        vectors, ids = self.encoder.question_tokens(text)
-        weights = self._stored.idf(ids)
-        return vectors, weights / max(float(weights.sum()), 1e-9), ids
+        vectors, _ = self._passages([passage])
+        return self._stored.matches(self.encoder, question, passage.text, vectors)
 
     def _passages(self, passages: Sequence[Passage]) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
         """Vectors of the tokens of passages one after another, and where each begins."""

@@ -24,18 +24,34 @@ class DenseFactsSerializer(s.Serializer):
     nearest = s.ListField(child=s.FloatField(), help_text="Share of chunks by cosine to the nearest, in tenths.")
 
 
+class FigureSerializer(s.Serializer):
+    value = s.FloatField()
+    unit = s.CharField(allow_blank=True, help_text="`bytes`, or empty for a count.")
+    what = s.CharField()
+
+
 class DenseStageSerializer(s.Serializer):
     branches = s.ListField(child=s.CharField(), help_text="Ids of the dense branches of the recipe.")
     branch = s.CharField(allow_null=True)
-    facts = DenseFactsSerializer(allow_null=True, help_text="Null where the kind of the branch has no vectors.")
+    facts = DenseFactsSerializer(
+        allow_null=True, help_text="Null where the kind of the branch has no vector a chunk."
+    )
+    figures = FigureSerializer(many=True, help_text="What its index is, where the kind says it in figures.")
+    measure = s.CharField(allow_blank=True)
+    surveys = s.BooleanField(help_text="Whether its speed can be measured against exactness.")
+    by_token = s.BooleanField(help_text="Whether it says which tokens of a passage met those of a question.")
+    chunks = s.IntegerField()
+    settings = s.JSONField(help_text="Its settings in the recipe.")
 
 
 class PointSerializer(s.Serializer):
-    structure = s.JSONField()
+    structure = s.JSONField(help_text="A structure with its settings; or settings of the branch, with a `title`.")
     recall = s.FloatField()
     per_second = s.FloatField()
     bytes = s.IntegerField()
     seconds = s.FloatField()
+    title = s.CharField(default="", help_text="What was measured; empty where `structure` is a structure's settings.")
+    summary = s.CharField(default="")
 
 
 class SurveySerializer(s.Serializer):

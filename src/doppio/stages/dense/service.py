@@ -1,32 +1,23 @@
 """A dense branch as a whole: what its index holds, what it costs, how close chunks are."""
 
 from collections.abc import Sequence
+from dataclasses import asdict
 from typing import Any
 from weakref import WeakKeyDictionary
 
 import numpy as np
-from django.contrib.auth.models import User
 
 from doppio.core.branches.dense.index import VECTORS, DenseIndex
 from doppio.core.branches.dense.pairs import close_pairs
-from doppio.core.branches.dense.survey import joined, principal_axes, survey
+from doppio.core.branches.dense.survey import joined, principal_axes
 from doppio.core.branches.kind import DENSE
 from doppio.core.branches.vector import DenseBranch
-from doppio.core.errors import DoppioError
 from doppio.core.pipeline import Pipeline
-from doppio.core.progress import Progress
-from doppio.jobs.models import Job
 from doppio.library.models import Workspace
-from doppio.questions.services import core_questions
-from doppio.recipes.builds import chunking_of, indexes_of, open_pipeline
-from doppio.recipes.models import Index, RecipeVersion
-from doppio.recipes.queueing import newest_job, queue_job
-from doppio.recipes.services import core_recipe
+from doppio.recipes.builds import indexes_of
+from doppio.recipes.models import Index
 from doppio.stages.asking import branch_as, chosen_branch, of_family
-from doppio.trials.models import Survey
 
-# The name of the task.
-SURVEY = "survey"
 COMPARED = 4000
 MAPPED = 3000
 # Found once for an opened index: every chunk is read for them.
@@ -41,10 +32,17 @@ def dense_stage(workspace: Workspace, pipeline: Pipeline, wanted: str | None) ->
     identity = chosen_branch(pipeline, DENSE, wanted)
     branch = branch_as(pipeline, identity, DenseBranch)
     records = indexes_of(workspace, pipeline.recipe).get(identity or "", [])
+    opened = pipeline.branches.get(identity) if identity else None
     return {
         "branches": of_family(pipeline, DENSE),
         "branch": identity,
         "facts": _facts(branch, records) if branch else None,
+        "figures": [asdict(figure) for figure in getattr(opened, "figures", [])],
+        "measure": opened.measure if opened else "",
+        "surveys": hasattr(opened, "survey"),
+        "by_token": hasattr(opened, "matches"),
+        "chunks": len(pipeline.chunks),
+        "settings": next((row for row in pipeline.recipe.branches if row["id"] == identity), {}),
     }
 
 
@@ -106,24 +104,6 @@ def _unit(rows: np.ndarray) -> np.ndarray:
     return rows / np.maximum(np.linalg.norm(rows, axis=1, keepdims=True), 1e-12)
 
 
-def survey_key(workspace: Workspace, pipeline: Pipeline, branch: DenseBranch) -> str:
-    """What a survey of structures was measured on: the chunks, the encoder and the metric."""
-    chunking = chunking_of(workspace, pipeline.recipe)
-    return f"{chunking.key if chunking else ''} {branch.encoder.digest} {branch.settings['metric']}"
-
-
-def survey_stage(workspace: Workspace, pipeline: Pipeline, branch: DenseBranch) -> dict[str, Any]:
-    """The measured structures of a dense branch, if they have been measured."""
-    job = newest_job(workspace, SURVEY)
-    found = Survey.objects.filter(workspace=workspace, key=survey_key(workspace, pipeline, branch)).first()
-    return {
-        "points": found.points if found else [],
-        "questions": found.questions if found else 0,
-        "measured_at": found.measured_at if found else None,
-        "job": job,
-    }
-
-
 def neighbours(branch: DenseBranch, chunk: int, depth: int) -> tuple[list[int], list[float]]:
     """The chunks nearest to one, itself left out."""
     index = branch.index
@@ -180,36 +160,3 @@ def close_stage(branch: DenseBranch, above: float) -> dict[str, Any]:
             for (one, other), cosine in zip(pairs, cosines, strict=True)
         ],
     }
-
-
-SURVEYED = 200
-
-
-def start_survey(recipe: RecipeVersion, user: User | None, branch: str = "") -> Job:
-    """Queue the measuring of structures on the vectors of a branch, the first dense one where it is not named; one
-    that waits or runs already is returned instead."""
-    title = f"Measure structures on the vectors of {recipe.name} v{recipe.version}"
-    return queue_job(recipe, user, kind=SURVEY, title=title, branch=branch)
-
-
-def survey_recipe(recipe: RecipeVersion, progress: Progress, wanted: str = "") -> Survey:
-    """Measure every structure on the vectors of a recipe that has been built, with its labelled questions."""
-    workspace = recipe.workspace
-    core = core_recipe(recipe)
-    pipeline = open_pipeline(workspace, core)
-    if pipeline is None:
-        raise DoppioError("The recipe is not built for the present documents; run its trial first.")
-    branch = dense_branch(pipeline, wanted)
-    if branch is None:
-        raise DoppioError("This recipe has no dense branch.")
-    texts = [question.text for question in core_questions(workspace)][:SURVEYED]
-    asked = texts or pipeline.texts.texts(range(min(SURVEYED, len(pipeline.chunks))))
-    questions = branch.encoder.questions(asked)
-    metric = branch.settings["metric"]
-    points = [point.as_json() for point in survey(joined(branch.index), questions, metric, progress)]
-    found, _ = Survey.objects.update_or_create(
-        workspace=workspace,
-        key=survey_key(workspace, pipeline, branch),
-        defaults={"points": points, "questions": len(asked)},
-    )
-    return found

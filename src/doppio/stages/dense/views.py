@@ -21,6 +21,7 @@ from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
 from doppio.recipes.access import RECIPE, recipe_for
 from doppio.stages.asking import BRANCH, asked_pipeline, brief_chunks, whole_number
+from doppio.stages.dense.measured import start_survey, survey_stage
 from doppio.stages.dense.serializers import (
     DenseStageSerializer,
     NeighboursSerializer,
@@ -33,8 +34,6 @@ from doppio.stages.dense.service import (
     dense_branch,
     dense_stage,
     neighbours,
-    start_survey,
-    survey_stage,
     vector_map,
 )
 
@@ -67,7 +66,7 @@ class SurveyView(APIView):
     )
     def get(self, request: Request, workspace: int) -> Response:
         """Structures and settings measured on the vectors of the recipe's dense branch."""
-        found = survey_stage(*with_dense(request))
+        found = survey_stage(*asked_pipeline(request), request.query_params.get("branch"))
         return Response({**found, "job": JobSerializer(found["job"]).data if found["job"] else None})
 
     @extend_schema(

@@ -144,6 +144,7 @@ class MatchRequestSerializer(s.Serializer):
     text = s.CharField(max_length=2000)
     chunk = s.IntegerField()
     recipe = s.IntegerField(required=False)
+    branch = s.CharField(required=False, help_text="A branch that matches tokens; the scorer where left out.")
 
 
 class TokenMatchSerializer(s.Serializer):

@@ -1,6 +1,8 @@
 """Reranking: the floor, the depth of the shortlist, and a scorer on its own."""
 
+from collections.abc import Callable
 from dataclasses import replace
+from typing import cast
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -9,6 +11,8 @@ from rest_framework.views import APIView
 
 from doppio.core.errors import RecipeError
 from doppio.core.models.joint import Passage
+from doppio.core.models.token_vectors import TokenMatch
+from doppio.core.pipeline import Pipeline
 from doppio.jobs.serializers import JobSerializer
 from doppio.jobs.turns import ASKING, HEAVY
 from doppio.library.access import person, workspace_of
@@ -117,20 +121,37 @@ class MatchesView(APIView):
     )
     @ASKING.turn()
     def post(self, request: Request, workspace: int) -> Response:
-        """Which token of a chunk each token of a question was matched with by the late-interaction scorer."""
+        """Which token of a chunk each token of a question was matched with, by a branch or by the scorer."""
         space = workspace_of(request)
         asked = MatchRequestSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
         recipe = recipe_for(space, asked.validated_data.get("recipe"))
         pipeline = pipelines.get(space, core_recipe(recipe))
         chunk = asked.validated_data["chunk"]
-        late = pipeline.reranker.late if pipeline.reranker else None
-        if late is None:
-            raise RecipeError("rerank: this recipe has no late-interaction scorer")
         check_chunk(pipeline, chunk)
+        matches = _matching(pipeline, asked.validated_data.get("branch"))
         read, shown = pipeline.texts.indexed([chunk])[0], pipeline.texts.texts([chunk])[0]
         before = len(read) - len(shown)
-        matches = late.matches(asked.validated_data["text"], Passage(read, chunk))
+        found = matches(asked.validated_data["text"], Passage(read, chunk))
         # Tokens of the context line stand before the passage that is shown.
-        shifted = [replace(match, start=match.start - before, end=match.end - before) for match in matches]
+        shifted = [replace(match, start=match.start - before, end=match.end - before) for match in found]
         return Response(TokenMatchSerializer(shifted, many=True).data)
+
+
+def _matching(pipeline: Pipeline, branch: str | None) -> Callable[[str, Passage], list[TokenMatch]]:
+    """What matches tokens: a branch that is named, or the scorer.
+
+    Raises
+    ------
+    RecipeError
+        If it does not match tokens.
+    """
+    if branch:
+        matches = getattr(pipeline.branches.get(branch), "matches", None)
+        if matches is None:
+            raise RecipeError(f"branch: {branch!r} is no branch of this recipe that matches tokens")
+        return cast(Callable[[str, Passage], list[TokenMatch]], matches)
+    late = pipeline.reranker.late if pipeline.reranker else None
+    if late is None:
+        raise RecipeError("rerank: this recipe has no late-interaction scorer")
+    return late.matches

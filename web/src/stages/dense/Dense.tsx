@@ -2,7 +2,7 @@
 import { useFamily } from "../../api/catalogue";
 import { useState } from "react";
 import type { Asked } from "../../api/client";
-import { useDenseStage, type DenseFacts } from "./api";
+import { useDenseStage, type DenseFacts, type DenseStage } from "./api";
 import { Segments } from "../../shell/Segments";
 import { usePin } from "../../shell/pin";
 import { Empty, Shown } from "../../shell/states";
@@ -16,6 +16,7 @@ import { FirstRanks, useAmongFirst } from "../shared/FirstRanks";
 import { firstChoice, HitList } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { WhyNotChunk } from "../shared/WhyNot";
+import { TokenMatches } from "../shared/TokenMatches";
 import { chunksByNumber, stageOfBranch } from "../shared/trace";
 import { ClosePairs } from "./ClosePairs";
 import type { Structure } from "./structures";
@@ -42,17 +43,17 @@ export function Dense() {
       </StageHead>
       <div className="body">
         <div className="choices">
-          <Segments options={SIDES} value={side} choose={setSide} />
+          {stage.data && <Segments options={sidesOf(stage.data)} value={side} choose={setSide} />}
           <BranchChoice family="dense" />
         </div>
         <Shown query={stage} what="Reading the index">
           {(data) =>
-            data.facts === null ? (
-              <NoVectors branch={branch} />
-            ) : side === "index" ? (
+            side === "survey" && data.surveys ? (
+              <Survey key={branch} branch={branch} stage={data} />
+            ) : data.facts === null ? (
+              <OfFigures data={data} branch={branch} />
+            ) : side === "index" || side === "survey" ? (
               <Index facts={data.facts} branch={branch} />
-            ) : side === "survey" ? (
-              <Survey key={branch} facts={data.facts} branch={branch} />
             ) : side === "map" ? (
               <VectorMap key={branch} question={null} text={null} branch={branch} />
             ) : (
@@ -111,12 +112,29 @@ function Index({ facts, branch }: { facts: DenseFacts; branch: string }) {
   );
 }
 
-/** A kind of branch without vectors of its own: what every branch has. */
-function NoVectors({ branch }: { branch: string }) {
+/** What there is to see of a branch: all of it where a chunk has a vector. */
+const sidesOf = (data: DenseStage): [Side, string][] =>
+  data.facts ? SIDES : SIDES.filter(([side]) => side === "index" || (side === "survey" && data.surveys));
+
+/** A kind of branch without a vector a chunk: what it says of its index in figures, and what every branch has. */
+function OfFigures({ data, branch }: { data: DenseStage; branch: string }) {
+  const among = useAmongFirst(branch);
+  const kinds = useFamily("branches");
   return (
     <>
-      <p className="small-text soft">
-        The kind of branch “{branch}” says nothing of its index; pin a question to see what it ranks.
+      <Figures
+        rows={[
+          ...data.figures.map(({ value, unit, what }): [string, string] => [
+            unit === "bytes" ? bytes(value) : value.toLocaleString(),
+            what,
+          ]),
+          [among, "answers among the first 5"],
+        ]}
+      />
+      <p className="small-text mb-2">
+        <b>{titleOf(kinds, String((data.settings as { kind?: string }).kind))}</b>.{" "}
+        {data.measure && <>Score: {data.measure}; larger is better. </>}
+        {data.figures.length === 0 && "It says nothing of its index; pin a question to see what it ranks."}
       </p>
       <FirstRanks branch={branch} tone="var(--dense)" />
     </>
@@ -135,20 +153,23 @@ export function DensePinned({ asked }: { asked: Asked }) {
   const [side, setSide] = useState<"hits" | "map">("hits");
   const pin = usePin();
   const branch = useBranchId("dense");
+  const mapped = useDenseStage(branch).data?.facts !== null;
   return (
     <>
       <div className="choices">
-        <Segments
-          options={[
-            ["hits", "Nearest chunks"],
-            ["map", "Map"],
-          ]}
-          value={side}
-          choose={setSide}
-        />
+        {mapped && (
+          <Segments
+            options={[
+              ["hits", "Nearest chunks"],
+              ["map", "Map"],
+            ]}
+            value={side}
+            choose={setSide}
+          />
+        )}
         <BranchChoice family="dense" />
       </div>
-      {side === "hits" ? (
+      {side === "hits" || !mapped ? (
         <Hits asked={asked} branch={branch} />
       ) : (
         <VectorMap question={pin.question} text={pin.text} branch={branch} />
@@ -161,7 +182,13 @@ function Hits({ asked, branch }: { asked: Asked; branch: string | null }) {
   const stage = stageOfBranch(asked, branch);
   const chunks = chunksByNumber(asked);
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
+  const about = useDenseStage(branch).data;
   if (!stage) return <NotHere />;
+  const why = chosen !== null && (
+    <div className="small-text mt-1">
+      <WhyNotChunk asked={asked} chunk={chosen} />
+    </div>
+  );
   const first = stage.scores[0] ?? 0;
   const last = stage.scores[stage.scores.length - 1] ?? 0;
   return (
@@ -177,14 +204,16 @@ function Hits({ asked, branch }: { asked: Asked; branch: string | null }) {
         <HitList stage={stage} chunks={chunks} chosen={chosen} choose={setChosen} tone="var(--dense)" />
       </div>
       <div>
-        <h3>The passage</h3>
-        <PassageCard chunk={chosen === null ? undefined : chunks.get(chosen)}>
-          {chosen !== null && (
-            <div className="small-text mt-1">
-              <WhyNotChunk asked={asked} chunk={chosen} />
-            </div>
-          )}
-        </PassageCard>
+        {about?.by_token ? (
+          <TokenMatches asked={asked} chosen={chosen} tone="var(--dense)" branch={branch}>
+            {why}
+          </TokenMatches>
+        ) : (
+          <>
+            <h3>The passage</h3>
+            <PassageCard chunk={chosen === null ? undefined : chunks.get(chosen)}>{why}</PassageCard>
+          </>
+        )}
         <p className="small-text soft mt-2 num">
           From the first to the last of the {stage.chunks.length} the score falls from {score(first)} to{" "}
           {score(last)}. A list is always returned, so a low first score is the only sign that nothing fits.

@@ -1,15 +1,15 @@
 // Speed against exactness, measured on the vectors of this very index; a point is chosen with a click.
 import { scaleLog, scalePow } from "d3-scale";
 import { useState } from "react";
-import { useFamily, type Family } from "../../api/catalogue";
-import { useStartSurvey, useSurvey, type DenseFacts, type Point } from "./api";
+import { useFamily } from "../../api/catalogue";
+import { useStartSurvey, useSurvey, type DenseStage, type Point } from "./api";
 import { mark, pictureKeys } from "../../shell/pictureKeys";
 import { Shown } from "../../shell/states";
 import { summaryOf, titleOf } from "../../recipe/kinds";
-import { bytes, duration } from "../../text/numbers";
+import { bytes, duration, milliseconds } from "../../text/numbers";
 import { Measured } from "../shared/Measured";
 import { TakeUp } from "../shared/TakeUp";
-import { frontier, withStructure, type Structure } from "./structures";
+import { frontier, withSettings, withStructure, type Structure } from "./structures";
 
 const WIDTH = 560;
 const HEIGHT = 360;
@@ -25,15 +25,36 @@ const SHAPES = [
   "M-6,-2 H6 V2 H-6 Z",
   "M-2,-6 H2 V6 H-2 Z",
 ];
-const shapeOf = (kinds: Family, name: string) =>
-  SHAPES[
-    Math.max(
-      kinds.kinds.findIndex((kind) => kind.name === name),
-      0,
-    ) % SHAPES.length
-  ];
+const shapeOf = (place: number) => SHAPES[Math.max(place, 0) % SHAPES.length];
 
-export function Survey({ facts, branch }: { facts: DenseFacts; branch: string | null }) {
+/** How a point is told from others: by a structure, or by the title that it brings. */
+interface Naming {
+  groups: string[];
+  group: (point: Point) => number;
+  words: (point: Point) => string;
+  summary: (point: Point) => string;
+}
+
+function useNaming(points: Point[]): Naming {
+  const kinds = useFamily("structures");
+  const titles = [...new Set(points.map(({ title }) => title).filter(Boolean))];
+  if (titles.length)
+    return {
+      groups: titles,
+      group: ({ title }) => titles.indexOf(title),
+      words: ({ title, summary }) => [title, summary].filter(Boolean).join(", "),
+      summary: ({ summary }) => summary,
+    };
+  const of = (point: Point) => point.structure as Structure;
+  return {
+    groups: kinds.kinds.map(({ title }) => title),
+    group: (point) => kinds.kinds.findIndex(({ name }) => name === of(point).kind),
+    words: (point) => `${titleOf(kinds, of(point).kind)}, ${summaryOf(kinds, of(point).kind, of(point))}`,
+    summary: (point) => summaryOf(kinds, of(point).kind, of(point)),
+  };
+}
+
+export function Survey({ branch, stage }: { branch: string | null; stage: DenseStage }) {
   const survey = useSurvey(branch);
   const start = useStartSurvey(branch);
   return (
@@ -45,13 +66,13 @@ export function Survey({ facts, branch }: { facts: DenseFacts; branch: string | 
           start={start}
           title="Not measured on these vectors yet"
           button="Measure structures"
-          why={`Every structure is built over the ${facts.chunks.toLocaleString()} chunks and asked the labelled questions, beside the exact search. It takes ${wait(facts)}.`}
+          why={`All of them are built over the ${stage.chunks.toLocaleString()} chunks and asked the labelled questions, beside the exact search. It takes ${wait(stage.chunks)}.`}
         >
           {(again) => (
             <Picture
               points={data.points}
               questions={data.questions}
-              facts={facts}
+              stage={stage}
               branch={branch}
               again={again}
             />
@@ -63,28 +84,27 @@ export function Survey({ facts, branch }: { facts: DenseFacts; branch: string | 
 }
 
 /** About what a survey takes: building is what grows. */
-function wait(facts: DenseFacts): string {
-  return `about ${duration(5 + facts.chunks / 800)}`;
+function wait(chunks: number): string {
+  return `about ${duration(5 + chunks / 800)}`;
 }
 
 function Picture({
   points,
   questions,
-  facts,
+  stage,
   branch,
   again,
 }: {
   points: Point[];
   questions: number;
-  facts: DenseFacts;
+  stage: DenseStage;
   branch: string | null;
   again: (() => void) | null;
 }) {
-  const inForce = points.findIndex((point) =>
-    alike(point.structure as Structure, facts.structure as Structure),
-  );
+  const own = stage.facts ? (stage.facts.structure as Structure) : (stage.settings as Structure);
+  const inForce = points.findIndex((point) => alike(point.structure as Structure, own));
   const [chosen, setChosen] = useState(Math.max(inForce, 0));
-  const kinds = useFamily("structures");
+  const naming = useNaming(points);
   const point = points[chosen]!;
   const speeds = points.map(({ per_second }) => per_second);
   const least = Math.min(0.9, ...points.map(({ recall }) => recall)) - 0.02;
@@ -131,25 +151,25 @@ function Picture({
           {points.map((row, place) => (
             <path
               key={place}
-              d={shapeOf(kinds, (row.structure as Structure).kind)}
+              d={shapeOf(naming.group(row))}
               transform={`translate(${x(row.per_second)},${y(row.recall)})`}
               className={`point ${place === chosen ? "chosen" : ""} ${best.includes(row) ? "best" : ""}`}
               {...mark(
-                `${words(kinds, row)}, recall ${row.recall.toFixed(3)}, ${Math.round(row.per_second)} questions a second`,
+                `${naming.words(row)}, recall ${row.recall.toFixed(3)}, ${Math.round(row.per_second)} questions a second`,
                 place === chosen,
                 place === chosen,
               )}
               onClick={() => setChosen(place)}
             >
-              <title>{`${words(kinds, row)}\nrecall ${row.recall.toFixed(3)}, ${Math.round(row.per_second).toLocaleString()} questions a second`}</title>
+              <title>{`${naming.words(row)}\nrecall ${row.recall.toFixed(3)}, ${Math.round(row.per_second).toLocaleString()} questions a second`}</title>
             </path>
           ))}
         </svg>
         <figcaption className="shapes small-text">
-          {kinds.kinds.map(({ name, title }) => (
-            <span key={name}>
+          {naming.groups.map((title, place) => (
+            <span key={title}>
               <svg width="14" height="14" viewBox="-8 -8 16 16" aria-hidden="true">
-                <path d={shapeOf(kinds, name)} className="point best" />
+                <path d={shapeOf(place)} className="point best" />
               </svg>{" "}
               {title}
             </span>
@@ -165,7 +185,7 @@ function Picture({
             </button>
           )}
         </div>
-        <Chosen point={point} inForce={chosen === inForce} facts={facts} branch={branch} />
+        <Chosen point={point} naming={naming} inForce={chosen === inForce} stage={stage} branch={branch} />
       </div>
     </div>
   );
@@ -173,29 +193,30 @@ function Picture({
 
 function Chosen({
   point,
+  naming,
   inForce,
-  facts,
+  stage,
   branch,
 }: {
   point: Point;
+  naming: Naming;
   inForce: boolean;
-  facts: DenseFacts;
+  stage: DenseStage;
   branch: string | null;
 }) {
-  const kinds = useFamily("structures");
-  const structure = point.structure as Structure;
+  const settings = point.structure as Structure;
   const rows: [string, string][] = [
     ["recall@10", point.recall.toFixed(3)],
+    ["a question", milliseconds(1 / point.per_second)],
     ["questions a second", Math.round(point.per_second).toLocaleString()],
     ["memory beside the vectors", point.bytes ? bytes(point.bytes) : "none"],
-    ["a chunk", point.bytes ? `${Math.round(point.bytes / Math.max(facts.chunks, 1))} bytes` : "none"],
+    ["a chunk", point.bytes ? `${Math.round(point.bytes / Math.max(stage.chunks, 1))} bytes` : "none"],
     ["built in", point.seconds ? duration(point.seconds) : "nothing to build"],
   ];
   return (
-    <div className="card-passage" data-structure={structure.kind}>
+    <div className="card-passage" data-structure={settings.kind}>
       <h3>
-        {titleOf(kinds, structure.kind)}{" "}
-        <span className="soft fw-normal">{summaryOf(kinds, structure.kind, structure)}</span>
+        {naming.groups[naming.group(point)]} <span className="soft fw-normal">{naming.summary(point)}</span>
       </h3>
       <table className="small-text num facts-table">
         <tbody>
@@ -209,19 +230,16 @@ function Chosen({
       </table>
       <TakeUp
         inForce={inForce}
-        changed={(body) => withStructure(body, branch, structure)}
-        note={`Dense structure: ${words(kinds, point)}`}
+        changed={(body) =>
+          point.title ? withSettings(body, branch, settings) : withStructure(body, branch, settings)
+        }
+        note={`Branch ${branch ?? "dense"}: ${naming.words(point)}`}
       >
         Use and build
       </TakeUp>
     </div>
   );
 }
-
-const words = (kinds: Family, point: Point) => {
-  const structure = point.structure as Structure;
-  return `${titleOf(kinds, structure.kind)}, ${summaryOf(kinds, structure.kind, structure)}`;
-};
 
 function alike(one: Structure, other: Structure): boolean {
   return Object.entries(one).every(([name, value]) => other[name] === value);

@@ -5,6 +5,7 @@ import { useStamp, whileRunning } from "../../api/queries";
 import { useWorkspace } from "../../shell/workspace";
 
 export type DenseFacts = Schemas["DenseFacts"];
+export type DenseStage = Schemas["DenseStage"];
 export type Point = Schemas["Point"];
 export type VectorMapData = Schemas["VectorMap"];
 export type BriefChunk = Schemas["BriefChunk"];

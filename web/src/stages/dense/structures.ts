@@ -15,6 +15,21 @@ export function withStructure(
   return copy;
 }
 
+/** The recipe with these settings in a branch, or in the first dense one that has them. */
+export function withSettings(
+  body: Record<string, unknown>,
+  branch: string | null,
+  settings: Record<string, unknown>,
+): Record<string, unknown> {
+  const copy = structuredClone(body);
+  const branches = copy.branches as Record<string, unknown>[];
+  const found =
+    branches.find(({ id }) => id === branch) ??
+    branches.find((one) => Object.keys(settings).every((name) => name in one));
+  if (found) Object.assign(found, settings);
+  return copy;
+}
+
 /** Points that no other beats in both speed and exactness, fastest last. */
 export function frontier<T extends { recall: number; per_second: number }>(points: T[]): T[] {
   return points

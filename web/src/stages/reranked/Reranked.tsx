@@ -1,8 +1,7 @@
 // Reranked: the shortlist before and after the scorer, what its score rests on, the floor, the depth, a scorer alone.
 import { useState } from "react";
-import type { Asked, Schemas } from "../../api/client";
+import type { Asked } from "../../api/client";
 import { useLine, useQuestions } from "../../api/queries";
-import { useMatches } from "./api";
 import { useScorers } from "./api";
 import { Segments } from "../../shell/Segments";
 import { BLEND_OF_SEVERAL, usesOf } from "../../recipe/scorers";
@@ -14,6 +13,7 @@ import { FlowOrList, type Shape } from "../shared/FlowOrList";
 import { HitList, firstChoice } from "../shared/HitList";
 import { PassageCard } from "../shared/Passage";
 import { RankFlow } from "../shared/RankFlow";
+import { TokenMatches } from "../shared/TokenMatches";
 import { chunksByNumber, place, stageOfKind } from "../shared/trace";
 import { Depth } from "./Depth";
 import { Fit } from "./Fit";
@@ -22,7 +22,6 @@ import { RestsOn } from "./RestsOn";
 import { Slope } from "./Slope";
 import { TryScorer } from "./TryScorer";
 
-type TokenMatch = Schemas["TokenMatch"];
 type Side = "moves" | "floor" | "depth" | "fit" | "try";
 const SIDES: [Side, string][] = [
   ["moves", "Before and after"],
@@ -246,7 +245,6 @@ function Question({ asked }: { asked: Asked }) {
   const stage = stageOfKind(asked, "reranked");
   const [chosen, setChosen] = useState(() => firstChoice(stage, chunks));
   const [shape, setShape] = useState<Shape>("flow");
-  const matches = useMatches(asked.trace.question, stage && scorer?.late ? chosen : null);
   if (!stage || !fused) return <NotHere />;
   const parts = <Parts asked={asked} chosen={chosen} titles={titles} fitted={scorer?.fitted ?? false} />;
   const passes = stage.kept.filter(Boolean).length;
@@ -306,7 +304,7 @@ function Question({ asked }: { asked: Asked }) {
         )}
         {scorer?.fitted && parts}
         {scorer?.late ? (
-          <Matches asked={asked} chosen={chosen} matches={matches.data ?? []} />
+          <TokenMatches asked={asked} chosen={chosen} tone="var(--reranked)" />
         ) : (
           <Together
             asked={asked}
@@ -400,62 +398,5 @@ function Parts({
         ))}
       </tbody>
     </table>
-  );
-}
-
-function Matches({ asked, chosen, matches }: { asked: Asked; chosen: number | null; matches: TokenMatch[] }) {
-  const chunks = chunksByNumber(asked);
-  const most = Math.max(...matches.map((match) => match.weight * match.cosine), 1e-9);
-  return (
-    <div>
-      <h3>
-        What the question&apos;s tokens were matched with{" "}
-        <span className="soft fw-normal">darker adds more to the score</span>
-      </h3>
-      <PassageCard
-        chunk={chosen === null ? undefined : chunks.get(chosen)}
-        show="tokens"
-        tokens={matches.map((match) => ({
-          start: match.start,
-          end: match.end,
-          strength: 0.08 + (0.5 * Math.max(match.weight * match.cosine, 0)) / most,
-        }))}
-      />
-      {matches.length > 0 && (
-        <table
-          className="table table-sm small-text num mt-2"
-          style={{ "--tone": "var(--reranked)" } as React.CSSProperties}
-        >
-          <thead>
-            <tr>
-              <th>Token</th>
-              <th>matched with</th>
-              <th className="text-end">cosine</th>
-              <th>weight × cosine</th>
-            </tr>
-          </thead>
-          <tbody>
-            {matches.map((match, row) => (
-              <tr key={row}>
-                <td className="mono">{match.token}</td>
-                <td className="mono">
-                  {Array.from(chunks.get(chosen ?? -1)?.text ?? "")
-                    .slice(match.start, match.end)
-                    .join("")}
-                </td>
-                <td className="text-end">{score(match.cosine)}</td>
-                <td>
-                  <span
-                    className="bar"
-                    style={{ width: `${(70 * Math.max(match.weight * match.cosine, 0)) / most}px` }}
-                  />{" "}
-                  {score(match.weight * match.cosine)}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-    </div>
   );
 }

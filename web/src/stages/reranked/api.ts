@@ -113,20 +113,3 @@ export function useRestsOn(scorer: string, question: string, passage: string | n
     retry: false,
   });
 }
-
-export function useMatches(text: string, chunk: number | null) {
-  const workspace = useWorkspace();
-  const [recipe] = useStamp();
-  return useQuery({
-    queryKey: ["matches", workspace, recipe, text, chunk],
-    queryFn: () =>
-      unwrap(
-        client.POST("/api/workspaces/{workspace}/stages/reranked/matches", {
-          params: { path: { workspace } },
-          body: { text, chunk: chunk ?? 0 },
-        }),
-      ),
-    enabled: chunk !== null,
-    staleTime: Infinity,
-  });
-}

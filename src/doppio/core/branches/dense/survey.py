@@ -1,9 +1,10 @@
 """Speed against exactness, measured on the very vectors that will be searched."""
 
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
-from typing import Any
+from functools import partial
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,18 +17,22 @@ from doppio.core.branches.dense.structures.kind import STRUCTURES
 from doppio.core.kinds import Settings
 from doppio.core.progress import Progress, Silent
 
+Question = TypeVar("Question")
 DEPTH = 10
 LEAST_SECONDS = 0.1
 
 
 @dataclass(frozen=True)
 class Point:
-    """One structure with its settings.
+    """What was measured with one choice of settings.
 
+    structure : mapping
+        A structure of a branch with its settings; or settings of a branch, where there is a title.
     recall : share of the exact first 10 that it finds, mean over the questions
     per_second : questions a second, one after another
     bytes : of the structure, beside the full vectors
     seconds : to build it
+    title, summary : how people tell it from others, where `structure` does not say
     """
 
     structure: Settings
@@ -35,6 +40,8 @@ class Point:
     per_second: float
     bytes: int
     seconds: float
+    title: str = ""
+    summary: str = ""
 
     def as_json(self) -> dict[str, object]:
         return asdict(self)
@@ -61,7 +68,7 @@ def survey(vectors: Vectors, questions: Floats, metric: str, progress: Progress 
     truth = [set(ids.tolist()) for ids, _ in plain.search_many(questions, DEPTH)]
     tried = [({"kind": kind.name, **built}, choices) for kind in STRUCTURES for built, choices in kind.tried]
     progress.start("measure structures", 1 + sum(len(choices) for _, choices in tried), "settings")
-    yield Point(exact, 1.0, _rate(plain, questions, None), 0, 0.0)
+    yield Point(exact, 1.0, rate(partial(_search, plain, None), list(questions)), 0, 0.0)
     progress.advance(1)
     for built, choices in tried:
         begun = time.perf_counter()
@@ -81,16 +88,21 @@ def _measured(
         recall = float(
             np.mean([len(wanted & set(ids.tolist())) / len(wanted) for wanted, ids in zip(truth, found, strict=True)])
         )
-        yield Point(settings, recall, _rate(index, questions, settings), structure.bytes, seconds)
+        speed = rate(partial(_search, index, settings), list(questions))
+        yield Point(settings, recall, speed, structure.bytes, seconds)
         progress.advance(1)
 
 
-def _rate(index: DenseIndex, questions: Floats, settings: Mapping[str, Any] | None) -> float:
-    """Questions a second, over a tenth of a second at least."""
+def _search(index: DenseIndex, settings: Mapping[str, Any] | None, question: Floats) -> object:
+    return index.search(question, DEPTH, settings)
+
+
+def rate(search: Callable[[Question], object], questions: Sequence[Question]) -> float:
+    """Questions a second, one after another, over a tenth of a second at least."""
     asked = 0
     begun = time.perf_counter()
     while True:
-        index.search(questions[asked % len(questions)], DEPTH, settings)
+        search(questions[asked % len(questions)])
         asked += 1
         took = time.perf_counter() - begun
         if took >= LEAST_SECONDS:
