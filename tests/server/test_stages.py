@@ -1,10 +1,11 @@
 """Stages as a whole, recipes of other shapes, and the mix."""
 
+import contextlib
 import json
 from unittest import mock
 
 import numpy as np
-from django.db import connection
+from django.db import connection, transaction
 from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
 
@@ -82,6 +83,36 @@ class Records(TestCase):
             trace = Trace.from_json(row.trace)
             self.assertEqual(trace.question, row.question.text)
             self.assertEqual(trace.recipe, self.recipe.fingerprint)
+
+    def test_a_corpus_that_was_read_stands_until_a_document_comes_changes_or_goes(self):
+        def now():
+            with CaptureQueriesContext(connection) as asked:
+                found = seen_corpora.now(self.workspace)
+            return found, sum('"library_document"' in query["sql"] for query in asked)
+
+        seen_corpora.now(self.workspace)
+        first, reads = now()
+        self.assertEqual((first.key, reads), (corpus_of(self.workspace), 0))
+        row = self.workspace.documents.order_by("name").first()
+        stamps = set()
+        for change in (
+            lambda: self.workspace.documents.filter(pk=row.pk).update(digest="another"),
+            lambda: self.workspace.documents.bulk_update([row], ["digest"]),
+            lambda: row.delete(),
+            lambda: load_documents(self.workspace, documents()),
+        ):
+            # What is rolled back leaves no trace, and its stamp is not given again.
+            with contextlib.suppress(ZeroDivisionError), transaction.atomic():
+                self.workspace.documents.update(digest="lost")
+                stamps.add(seen_corpora._state(self.workspace))
+                self.assertEqual(set(seen_corpora.now(self.workspace).digests), {"lost"})
+                raise ZeroDivisionError
+            change()
+            stamps.add(seen_corpora._state(self.workspace))
+            found, reads = now()
+            self.assertEqual((found.key, reads), (corpus_of(self.workspace), 1))
+            self.assertEqual(now()[1], 0)
+        self.assertEqual(len(stamps), 8)
 
     def test_a_trial_that_ends_while_the_line_is_read_is_seen_or_said_to_run(self):
         marked(self.recipe.workspace)

@@ -49,7 +49,7 @@ def corpus_now(workspace: Workspace) -> Corpus:
 class SeenCorpora:
     """Corpora that were read lately, so that a question does not read the whole list of documents.
 
-    The database sums up a hash over all that a corpus is made of: it takes no row out of it.
+    Whether one is still true is told by the stamps that changes of documents leave; see `CorpusChange`.
     """
 
     def __init__(self, kept: int = 32) -> None:
@@ -77,8 +77,8 @@ class SeenCorpora:
     def _state(workspace: Workspace) -> tuple[int, int, str]:
         with connection.cursor() as cursor:
             cursor.execute(
-                "SELECT count(*), coalesce(sum(hashtextextended(id || ' ' || digest || ' ' || name, 7)), 0)::text "
-                "FROM library_document WHERE workspace_id = %s",
+                "SELECT count(*), coalesce(sum(hashint8extended(stamp, 7)), 0)::text "
+                "FROM library_corpuschange WHERE workspace_id = %s",
                 [workspace.pk],
             )
             count, summed = cursor.fetchone()

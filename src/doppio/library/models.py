@@ -92,6 +92,21 @@ class Document(models.Model):
         constraints = [models.UniqueConstraint("workspace", "name", name="document_name_once")]
 
 
+class CorpusChange(models.Model):
+    """That a workspace's documents have changed: the database writes it with every statement that changes some.
+
+    A stamp is never given twice, not even by what is rolled back, so the stamps of a workspace name the state of its
+    documents. Each of a few slots belongs to some of the connections, so that two that write at once seldom wait.
+    """
+
+    workspace_id = models.BigIntegerField()
+    slot = models.SmallIntegerField()
+    stamp = models.BigIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint("workspace_id", "slot", name="corpus_change_slot_once")]
+
+
 class DocumentVersion(models.Model):
     """What became of a document when its file changed: labels that moved and those that found no place."""
 

@@ -26,11 +26,18 @@ class DocumentFacts:
     """What is shown of a document beside its chunks.
 
     paths : by section index, titles from the outermost section down
+    page_starts, pages : where each page begins, and its number
     """
 
     title: str
     carried: Mapping[str, str]
     paths: Mapping[int, list[str]]
+    page_starts: Sequence[int] = ()
+    pages: Sequence[int] = ()
+
+    def page(self, start: int) -> int:
+        """The page that something begins on; 0 where the document has none."""
+        return max(self.pages[: bisect_right(self.page_starts, start)], default=0)
 
 
 class KnownFacts:
@@ -42,7 +49,7 @@ class KnownFacts:
         self._known: OrderedDict[tuple[int, str], DocumentFacts] = OrderedDict()
 
     def of(self, documents: Mapping[int, str]) -> dict[int, DocumentFacts]:
-        """Facts of documents by primary key, given their digests; two queries, or none where all are known.
+        """Facts of documents by primary key, given their digests; a few queries, or none where all are known.
 
         Raises
         ------
@@ -57,11 +64,14 @@ class KnownFacts:
         paths: dict[int, dict[int, list[str]]] = {pk: {} for pk in lacking}
         for (document, section), path in section_headings(lacking).items():
             paths[document][section] = path
-        rows = {row.pk: row for row in Document.objects.filter(pk__in=lacking).only("title", "carried", "digest")}
+        rows = {
+            row.pk: row for row in Document.objects.filter(pk__in=lacking).only("title", "carried", "digest", "pages")
+        }
         if any(pk not in rows or rows[pk].digest != documents[pk] for pk in lacking):
             raise DocumentError(CHANGED)
+        pages = _pages_of([pk for pk in lacking if rows[pk].pages])
         for pk in lacking:
-            found[pk] = DocumentFacts(rows[pk].title, rows[pk].carried, paths[pk])
+            found[pk] = DocumentFacts(rows[pk].title, rows[pk].carried, paths[pk], *pages.get(pk, ((), ())))
         with self._lock:
             for pk in lacking:
                 self._known[pk, documents[pk]] = found[pk]
@@ -77,7 +87,7 @@ known_facts = KnownFacts()
 TEXTS_AT_ONCE = 64
 PAGES = (
     "SELECT d.id, (b->>1)::int, (b->>3)::int FROM library_document d, jsonb_array_elements(d.blocks) b "
-    f"WHERE d.id = ANY(%s::bigint[]) AND d.pages > 0 AND b->>0 = '{PAGE}' ORDER BY 1, 2"
+    f"WHERE d.id = ANY(%s::bigint[]) AND b->>0 = '{PAGE}' ORDER BY 1, 2"
 )
 
 
@@ -156,13 +166,12 @@ class RecordedTexts:
 
     def cited(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[Cited]:
         """Ranges of the documents that the chunks are of, with the lines and the page where each stands."""
-        pages = _pages_of(set(self.owners(chunks)))
+        facts = self.facts(chunks)
 
         def cut(owner: int, whole: str, low: int, high: int) -> Cited:
             first = whole.count("\n", 0, low) + 1
-            begins, numbers = pages.get(owner, ([], []))
-            page = max(numbers[: bisect_right(begins, low)], default=0)
-            return Cited(whole[low:high], (first, first + whole.count("\n", low, high)), page)
+            lines = first, first + whole.count("\n", low, high)
+            return Cited(whole[low:high], lines, facts[owner].page(low))
 
         return self._cut(chunks, starts, ends, cut)
 
@@ -239,8 +248,10 @@ class RecordedTexts:
         ]
 
 
-def _pages_of(documents: Iterable[int]) -> dict[int, tuple[list[int], list[int]]]:
-    """Where each page begins and its number, of the documents that have pages."""
+def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]]:
+    """Where each page begins and its number, of documents that have pages."""
+    if not documents:
+        return {}
     found: dict[int, tuple[list[int], list[int]]] = {}
     with connection.cursor() as cursor:
         cursor.execute(PAGES, [list(documents)])

@@ -102,9 +102,9 @@ def count_use(key: Key, now: datetime | None = None) -> None:
     minute = now.hour * 60 + now.minute
     with transaction.atomic(), connection.cursor() as cursor:
         # Losing the last moment's counts in a crash is better than a disk write for each question.
-        cursor.execute("SET LOCAL synchronous_commit = off")
         cursor.execute(
-            "INSERT INTO serving_use (key_id, day, minute, asked, refused) VALUES (%s, %s, %s, 1, 0) "
+            "INSERT INTO serving_use (key_id, day, minute, asked, refused) "
+            "SELECT %s, %s, %s, 1, 0 FROM set_config('synchronous_commit', 'off', true) "
             "ON CONFLICT (key_id, day, minute) DO UPDATE SET asked = serving_use.asked + 1 RETURNING asked",
             [key.pk, now.date(), minute],
         )

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import mannwhitneyu
 
 Floats = NDArray[np.floating]
 # Of labelled questions so many in a hundred are farther from all others than this.
@@ -49,6 +48,9 @@ def beside_labelled(live: Floats, labelled: Floats) -> Strangers | None:
     """
     if len(live) < LEAST or len(labelled) < LEAST:
         return None
+    # Takes seconds to import, which every start would wait for.
+    from scipy.stats import mannwhitneyu
+
     nearest = (live @ labelled.T).max(axis=1).astype(np.float64)
     among = labelled @ labelled.T
     np.fill_diagonal(among, -np.inf)
