@@ -1,5 +1,6 @@
 """What is served: names, keys and their limits, versions that take over, what is kept, and what people say of it."""
 
+import contextlib
 import gzip
 import json
 import threading
@@ -8,6 +9,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from unittest import mock
 
 from django.contrib.auth.models import User
+from django.db import transaction
 from django.test import TransactionTestCase
 from django.utils import timezone
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
@@ -15,10 +17,13 @@ from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
 
 from doppio.jobs.sweep import tidy
-from doppio.library.models import Event, Membership, Role
+from doppio.library.entry import secret_digest
+from doppio.library.models import Event, Membership, Role, Workspace
 from doppio.library.workspaces import empty
+from doppio.recipes.models import RecipeVersion
 from doppio.recipes.services import save_recipe
 from doppio.serving.figures import share_of
+from doppio.serving.known import KnownKeys
 from doppio.serving.models import Key, Published, Served, Use
 from doppio.serving.recording import recorder
 from doppio.serving.tracing import Tracing
@@ -57,6 +62,34 @@ class Serving(TransactionTestCase):
                            Authorization=f"Bearer {secret}")  # fmt: skip
         self.client.force_login(self.user)
         return answer
+
+    def test_a_key_is_read_once_and_again_when_anything_about_it_is_another(self):
+        made = self.publish()
+        digest = secret_digest(self.key(made))
+        known = KnownKeys()
+        first = known.get(digest, "desk")
+        with self.assertNumQueries(1):
+            self.assertIs(known.get(digest, "desk"), first)
+        self.assertIsNone(known.get(digest, "else"))
+        for change in (
+            lambda: Key.objects.update(scopes=["read"]),
+            lambda: Published.objects.update(share=0.25),
+            lambda: Workspace.objects.filter(pk=self.space.pk).update(name="Renamed"),
+            lambda: RecipeVersion.objects.filter(pk=self.recipe.pk).update(name="other"),
+        ):
+            before = known.get(digest, "desk")
+            with contextlib.suppress(ZeroDivisionError), transaction.atomic():
+                Key.objects.update(name="lost")
+                self.assertEqual(known.get(digest, "desk").name, "lost")
+                raise ZeroDivisionError
+            self.assertEqual(known.get(digest, "desk").name, before.name)
+            change()
+            self.assertIsNot(known.get(digest, "desk"), before)
+        now = known.get(digest, "desk")
+        self.assertEqual((now.scopes, now.published.share), (["read"], 0.25))
+        self.assertEqual((now.published.workspace.name, now.published.recipe.name), ("Renamed", "other"))
+        Workspace.objects.update(removed_at=timezone.now())
+        self.assertIsNone(known.get(digest, "desk"))
 
     def test_what_was_measured_is_what_is_served(self):
         made = self.publish()
