@@ -1,9 +1,27 @@
-"""Small PDF and DOCX files for tests, the PDF written out by hand."""
+"""Small PDF and DOCX files and pictures for tests, the PDF written out by hand."""
 
+import base64
 import io
 import zlib
 
 import docx
+from PIL import Image
+
+RED, BLUE, GREEN = (200, 30, 30), (20, 40, 160), (30, 120, 60)
+
+
+def make_picture(colour, size=(120, 80), kind="PNG", **more):
+    """A picture of one colour with a darker left half."""
+    picture = Image.new("RGB", size, colour)
+    picture.paste(tuple(value // 2 for value in colour), (0, 0, size[0] // 2, size[1]))
+    target = io.BytesIO()
+    picture.save(target, kind, **more)
+    return target.getvalue()
+
+
+def inline_picture(data, alt="", kind="png"):
+    """A tag of HTML that carries a picture in itself."""
+    return f'<img src="data:image/{kind};base64,{base64.b64encode(data).decode()}" alt="{alt}">'
 
 
 def make_docx(paragraphs, tables=()):

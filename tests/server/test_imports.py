@@ -11,6 +11,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from django.db import DataError
 from django.test import TransactionTestCase
+from PIL import Image
 
 from doppio.core.progress import Silent
 from doppio.imports import services as imports
@@ -26,7 +27,7 @@ from doppio.recipes.builds import builder, open_pipeline
 from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import recipe
-from tests.core.made_files import make_docx, make_pdf
+from tests.core.made_files import BLUE, RED, inline_picture, make_docx, make_pdf, make_picture
 from tests.server.workspace import make_workspace
 
 WIND = "# Wind\n\nThe gondola stops at 18 metres a second. It reopens after 20 minutes of calm."
@@ -322,6 +323,31 @@ class Imports(TransactionTestCase):
             f"{self.root}imports/{number}/files", {"files": [io.BytesIO(b"x")], "names": ["a.md"]}
         )
         self.assertEqual(answer.status_code, 400)
+
+    def test_pictures_of_a_document_are_told_drawn_and_stand_with_their_passages(self):
+        page = "<h1>Tower 7</h1><p>Four bolts hold it.</p><figure>{}<figcaption>Anchor plan</figcaption></figure>"
+        self.bring_in({"tower.html": page.format(inline_picture(make_picture(RED), "Four red bolts")).encode()})
+        row = Document.objects.get(name="tower.html")
+        told = self.send("get", f"documents/{row.pk}")
+        [figure] = told["figures"]
+        self.assertEqual((figure["alt"], figure["caption"], figure["width"]), ("Four red bolts", "Anchor plan", 120))
+        self.assertEqual(told["text"][figure["start"] : figure["end"]], "Four red bolts")
+        for _ in range(2):
+            answer = self.client.get(f"{self.root}documents/{row.pk}/figures/1")
+            self.assertEqual((answer.status_code, answer["Content-Type"]), (200, "image/png"))
+            self.assertEqual(Image.open(io.BytesIO(answer.content)).convert("RGB").getpixel((100, 40)), RED)
+        for number in (0, 2):
+            self.send("get", f"documents/{row.pk}/figures/{number}", expected=404)
+        measure_recipe(save_recipe(self.workspace, recipe(rerank=None).body), Silent())
+        asked = self.send("post", "ask", {"text": "Four red bolts of tower 7"})
+        holding = [chunk for chunk in asked["chunks"] if chunk["figures"]]
+        self.assertEqual({chunk["document"] for chunk in holding}, {row.pk})
+        self.assertTrue(all(chunk["start"] <= figure["start"] < chunk["end"] for chunk in holding))
+        # Another picture under the same words is another version.
+        self.bring_in({"tower.html": page.format(inline_picture(make_picture(BLUE, (60, 60)))).encode()})
+        answer = self.client.get(f"{self.root}documents/{row.pk}/figures/1")
+        self.assertEqual(Image.open(io.BytesIO(answer.content)).convert("RGB").getpixel((50, 30)), BLUE)
+        self.assertEqual(self.send("get", f"documents/{row.pk}")["version"], 2)
 
     def test_pages_are_shown_as_pictures(self):
         self.bring_in({"fog.pdf": make_pdf([["Fog rules"], ["Second page"]])})

@@ -17,7 +17,7 @@ from doppio.questions.writing import write_question
 from doppio.recipes.services import save_recipe
 from doppio.serving.models import Published, Served
 from tests.core.corpus import recipe
-from tests.core.made_files import make_pdf
+from tests.core.made_files import RED, inline_picture, make_pdf, make_picture
 from tests.server.told import mistakes, operations
 from tests.server.workspace import make_workspace, measured
 
@@ -72,10 +72,12 @@ class Operations(TransactionTestCase):
     def imports(self):
         self.call("lastImport")
         number = self.call("beginImport", {})["id"]
-        files = [("new.pdf", make_pdf([["1 Tickets", "A ticket costs 9 crowns."]])), ("t.csv", b"id,text\n1,Ice\n")]
+        drawn = f"<p>A ticket.</p>{inline_picture(make_picture(RED))}".encode()
+        files = [("new.pdf", make_pdf([["1 Tickets", "A ticket costs 9 crowns."]])), ("drawn.html", drawn),
+                 ("t.csv", b"id,text\n1,Ice\n")]  # fmt: skip
         body = {"files": [SimpleUploadedFile("x", data) for _, data in files], "names": [name for name, _ in files]}
         rows = self.call("stageFiles", body, brought_in=number)
-        table = rows[1]["id"]
+        table = rows[2]["id"]
         self.call("fieldsSeen", brought_in=number, file=table)
         self.call("setFields", {"fields": {"matched": ["text"], "carried": [], "title": "text", "id": "id"}},
                   brought_in=number, file=table)  # fmt: skip
@@ -86,7 +88,9 @@ class Operations(TransactionTestCase):
         self.call("cancelJob", {}, job=job)
         pages = self.workspace.documents.get(name__contains="new").pk
         self.call("pagePicture", document=pages, page=1)
-        self.call("removeDocuments", {"documents": [pages]})
+        pictured = self.workspace.documents.get(name__contains="drawn").pk
+        self.call("figure", document=pictured, number=1)
+        self.call("removeDocuments", {"documents": [pages, pictured]})
         call_command("work", once=True)
 
     def recipes(self):

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from doppio.core.text.document import Block
 from doppio.core.text.document import Document as CoreDocument
 from doppio.core.text.outline import Correction, sections_of
+from doppio.core.text.pictures import Picture
 from doppio.library.carrying import People, Row, batches, carried, fields_of
 from doppio.library.models import Document, DocumentVersion, SourceFile, Workspace
 from doppio.library.services import correct_outline, store_documents
@@ -43,7 +44,7 @@ class Documents:
             yield {
                 "name": row.name, "title": row.title, "text": row.text, "file": row.file.name if row.file else None,
                 "blocks": row.found, "corrections": row.corrections, "metadata": row.metadata, "carried": row.carried,
-                "given": row.given, "version": row.version,
+                "given": row.given, "pictures": row.pictures, "version": row.version,
                 "versions": [{name: getattr(version, name) for name in VERSION} for version in row.versions.all()],
             }  # fmt: skip
 
@@ -83,6 +84,7 @@ def _core(row: Row) -> CoreDocument:
     return CoreDocument(
         row["name"], row["title"], row["text"], blocks, sections_of(row["text"], blocks), dict(row["metadata"]),
         dict(row["carried"]), tuple((given, kept) for given, kept in row["given"]),
+        tuple(Picture.from_json(picture) for picture in row.get("pictures", ())),
     )  # fmt: skip
 
 

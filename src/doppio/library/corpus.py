@@ -11,6 +11,7 @@ from django.db import connection
 from doppio.core.text.document import Block, corpus_key
 from doppio.core.text.document import Document as CoreDocument
 from doppio.core.text.outline import Section as CoreSection
+from doppio.core.text.pictures import Picture
 from doppio.library.models import Document, Workspace
 
 
@@ -112,4 +113,5 @@ def core_document(row: Document) -> CoreDocument:
         row.metadata,
         row.carried,
         tuple((given, kept) for given, kept in row.given),
+        tuple(Picture.from_json(picture) for picture in row.pictures),
     )

@@ -64,7 +64,8 @@ class Document(models.Model):
 
     `found` are the blocks as they were read; `blocks` and the sections are what a person's corrections make of
     them. `content` is the digest of what was read, `digest` that of all that chunks depend on. `given` says how
-    offsets on the text as it was given move to `text`.
+    offsets on the text as it was given move to `text`. `pictures` says where those of its file stand; they are drawn
+    from the file when they are looked at.
     """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="documents")
@@ -84,6 +85,7 @@ class Document(models.Model):
     metadata = models.JSONField(default=dict)
     carried = models.JSONField(default=dict)
     given = models.JSONField(default=list)
+    pictures = models.JSONField(default=list)
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
 

@@ -86,6 +86,20 @@ class VersionSerializer(s.Serializer):
     made_at = s.DateTimeField()
 
 
+class FigureInTextSerializer(s.Serializer):
+    """A picture of a document: `start` and `end` are where its alternative text stands, or are the same."""
+
+    number = s.IntegerField()
+    start = s.IntegerField()
+    end = s.IntegerField()
+    alt = s.CharField(allow_blank=True)
+    caption = s.CharField(allow_blank=True)
+    width = s.IntegerField(help_text="In pixels.")
+    height = s.IntegerField()
+    page = s.IntegerField(help_text="0 where the document has no pages.")
+    place = s.ListField(child=s.FloatField(), help_text="Left, top, right, bottom as shares of the page; or empty.")
+
+
 class DocumentSerializer(s.Serializer):
     """Offsets count Unicode code points of the text."""
 
@@ -97,6 +111,7 @@ class DocumentSerializer(s.Serializer):
     words = s.IntegerField()
     pages = s.IntegerField()
     pictures = s.BooleanField(help_text="Whether its pages can be shown as pictures.")
+    figures = FigureInTextSerializer(many=True)
     blocks = BlockSerializer(many=True)
     sections = SectionSerializer(many=True)
     metadata = MetadataSerializer(many=True)

@@ -81,7 +81,8 @@ def store_documents(
 def content_digest(document: CoreDocument) -> str:
     """Digest of what was read."""
     given = [list(map(list, document.given))] if document.given else []
-    return fingerprint(document.digest, dict(document.metadata), *given)
+    pictures = [[picture.to_json() for picture in document.pictures]] if document.pictures else []
+    return fingerprint(document.digest, dict(document.metadata), *given, *pictures)
 
 
 def _replace(row: Document, document: CoreDocument, file: SourceFile | None, result: Stored) -> None:
@@ -100,6 +101,7 @@ def _replace(row: Document, document: CoreDocument, file: SourceFile | None, res
         "metadata",
         "carried",
         "given",
+        "pictures",
     ):
         setattr(row, name, getattr(fresh, name))
     row.version, row.file = version, file or row.file
@@ -183,6 +185,7 @@ def _record(workspace: Workspace, document: CoreDocument, file: SourceFile | Non
         metadata=dict(document.metadata),
         carried=dict(document.carried),
         given=[list(pair) for pair in document.given],
+        pictures=[picture.to_json() for picture in document.pictures],
     )
 
 

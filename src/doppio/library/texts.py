@@ -27,6 +27,7 @@ class DocumentFacts:
 
     paths : by section index, titles from the outermost section down
     page_starts, pages : where each page begins, and its number
+    figures : its pictures, as `figures_of` tells them
     """
 
     title: str
@@ -34,10 +35,23 @@ class DocumentFacts:
     paths: Mapping[int, list[str]]
     page_starts: Sequence[int] = ()
     pages: Sequence[int] = ()
+    figures: Sequence[Mapping[str, Any]] = ()
 
     def page(self, start: int) -> int:
         """The page that something begins on; 0 where the document has none."""
         return max(self.pages[: bisect_right(self.page_starts, start)], default=0)
+
+
+def figures_of(row: Document) -> list[dict[str, Any]]:
+    """The pictures of a document with their numbers, from 1; none where its file was not kept."""
+    if row.file_id is None:
+        return []
+    return [{"number": number, **picture} for number, picture in enumerate(row.pictures, 1)]
+
+
+def figures_between(figures: Sequence[Mapping[str, Any]], start: int, end: int) -> list[Mapping[str, Any]]:
+    """The pictures that stand in a range of their document."""
+    return [figure for figure in figures if start <= figure["start"] < end]
 
 
 class KnownFacts:
@@ -64,14 +78,15 @@ class KnownFacts:
         paths: dict[int, dict[int, list[str]]] = {pk: {} for pk in lacking}
         for (document, section), path in section_headings(lacking).items():
             paths[document][section] = path
-        rows = {
-            row.pk: row for row in Document.objects.filter(pk__in=lacking).only("title", "carried", "digest", "pages")
-        }
+        columns = ("title", "carried", "digest", "pages", "pictures", "file")
+        rows = {row.pk: row for row in Document.objects.filter(pk__in=lacking).only(*columns)}
         if any(pk not in rows or rows[pk].digest != documents[pk] for pk in lacking):
             raise DocumentError(CHANGED)
         pages = _pages_of([pk for pk in lacking if rows[pk].pages])
         for pk in lacking:
-            found[pk] = DocumentFacts(rows[pk].title, rows[pk].carried, paths[pk], *pages.get(pk, ((), ())))
+            row = rows[pk]
+            starts, numbers = pages.get(pk, ((), ()))
+            found[pk] = DocumentFacts(row.title, row.carried, paths[pk], starts, numbers, figures_of(row))
         with self._lock:
             for pk in lacking:
                 self._known[pk, documents[pk]] = found[pk]

@@ -296,6 +296,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/documents/{document}/figures/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A picture of a document, drawn from its file once and kept. */
+        get: operations["figure"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/documents/{document}/outline": {
         parameters: {
             query?: never;
@@ -2525,6 +2542,7 @@ export interface components {
             pages: number;
             /** @description Whether its pages can be shown as pictures. */
             pictures: boolean;
+            figures: components["schemas"]["FigureInText"][];
             blocks: components["schemas"]["Block"][];
             sections: components["schemas"]["Section"][];
             metadata: components["schemas"]["Metadata"][];
@@ -2740,6 +2758,21 @@ export interface components {
             /** @description `bytes`, or empty for a count. */
             unit: string;
             what: string;
+        };
+        /** @description A picture of a document: `start` and `end` are where its alternative text stands, or are the same. */
+        FigureInText: {
+            number: number;
+            start: number;
+            end: number;
+            alt: string;
+            caption: string;
+            /** @description In pixels. */
+            width: number;
+            height: number;
+            /** @description 0 where the document has no pages. */
+            page: number;
+            /** @description Left, top, right, bottom as shares of the page; or empty. */
+            place: number[];
         };
         Figures: {
             hours: number;
@@ -5317,6 +5350,8 @@ export interface components {
             carried: {
                 [key: string]: string;
             };
+            /** @description Pictures that stand in it. */
+            figures: components["schemas"]["FigureInText"][];
             relevant: boolean;
             answers: components["schemas"]["Range"][];
         };
@@ -6529,6 +6564,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DocumentView"];
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    figure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                document: number;
+                number: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                    "image/jpeg": string;
                 };
             };
             400: components["responses"]["Problem400"];

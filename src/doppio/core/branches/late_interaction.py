@@ -78,14 +78,13 @@ class LateBranch:
         index = self.index
         each = index.vectors / max(index.count, 1)
         found = [
-            Figure(index.vectors, f"vectors of tokens, {each:.0f} a chunk, {index.dimension} numbers each"),
-            Figure(index.full_bytes, "of them, a byte a number, mapped from disk", BYTES),
+            Figure(index.vectors, f"vectors of tokens, {each:.0f} a chunk"),
+            Figure(index.full_bytes, "of them, mapped from disk", BYTES),
         ]
         if self.settings["codes"] == NO_CODES:
             return found
         own = index.code_bytes / max(index.vectors, 1)
-        return [*found, Figure(index.code_bytes, f"of codes, {own:.0f} bytes a token", BYTES),
-                Figure(index.cells, "cells of like tokens")]  # fmt: skip
+        return [*found, Figure(index.code_bytes, f"of codes, {own:.0f} bytes a token", BYTES)]
 
     @property
     def survey_of(self) -> str:

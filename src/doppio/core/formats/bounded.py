@@ -14,7 +14,7 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -24,8 +24,9 @@ from doppio.core.formats.records import Fields, fields_seen
 from doppio.core.text.canonical import decode
 from doppio.core.text.document import Block, Document
 from doppio.core.text.outline import Section
+from doppio.core.text.pictures import Picture
 
-READ, FIELDS, PICTURE = "read", "fields", "picture"
+READ, FIELDS, PAGE, PICTURES = "read", "fields", "page", "pictures"
 GRACE = 5.0
 _HEAD = struct.Struct(">QQ")
 _SOURCE = Path(__file__).resolve().parents[3]
@@ -70,8 +71,17 @@ class BoundedReader:
 
     def picture(self, data: bytes, name: str, page: int, width: int) -> bytes:
         """A page of a PDF as PNG, `width` pixels wide; pages count from 1."""
-        _, picture = self._ask({"do": PICTURE, "name": name, "page": page, "width": width}, data, name)
+        _, picture = self._ask({"do": PAGE, "name": name, "page": page, "width": width}, data, name)
         return picture
+
+    def pictures(self, data: bytes, name: str) -> list[bytes | None]:
+        """The pictures of a document, each as PNG or JPEG; None where one cannot be drawn."""
+        found, raw = self._ask({"do": PICTURES, "name": name}, data, name)
+        drawn, at = [], 0
+        for size in found["sizes"]:
+            drawn.append(raw[at : at + size] if size else None)
+            at += size
+        return drawn
 
     def _ask(self, order: Mapping[str, Any], data: bytes, name: str) -> tuple[dict[str, Any], bytes]:
         seconds = self._limits.seconds_for(name, len(data))
@@ -145,6 +155,7 @@ def document_to_json(document: Document) -> dict[str, Any]:
         "metadata": dict(document.metadata),
         "carried": dict(document.carried),
         "given": [list(pair) for pair in document.given],
+        "pictures": [picture.to_json() for picture in document.pictures],
     }
 
 
@@ -158,6 +169,7 @@ def document_from_json(body: Mapping[str, Any]) -> Document:
         body["metadata"],
         body["carried"],
         tuple((given, kept) for given, kept in body["given"]),
+        tuple(Picture.from_json(picture) for picture in body["pictures"]),
     )
 
 
@@ -175,10 +187,21 @@ def _obey(order: Mapping[str, Any], data: bytes) -> tuple[dict[str, Any], bytes]
     name = order["name"]
     if order["do"] == FIELDS:
         return {"fields": fields_seen(decode(data, name), name)}, b""
-    if order["do"] == PICTURE:
+    if order["do"] == PICTURES:
+        drawn = [_drawn(draw) for document in read_file(data, name) for draw in document.drawn]
+        return {"sizes": [len(one) for one in drawn]}, b"".join(drawn)
+    if order["do"] == PAGE:
         return {}, _picture(data, name, order["page"], order["width"])
     fields = Fields.from_json(order["fields"], name) if order["fields"] else None
     return {"documents": [document_to_json(document) for document in read_file(data, name, fields)]}, b""
+
+
+def _drawn(draw: Callable[[], bytes]) -> bytes:
+    """A picture; nothing where it cannot be drawn, which says nothing of the others."""
+    try:
+        return draw()
+    except DocumentError:
+        return b""
 
 
 def _picture(data: bytes, name: str, page: int, width: int) -> bytes:

@@ -2,6 +2,7 @@
 
 import io
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import Any
 
 import docx
@@ -13,6 +14,7 @@ from docx.text.paragraph import Paragraph
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import open_archive
 from doppio.core.formats.captions import CAPTION_LINE
+from doppio.core.formats.drawing import drawable
 from doppio.core.formats.table import row_text
 from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
@@ -56,8 +58,12 @@ def read_docx(data: bytes, identity: str) -> Document:
             builder.page(page)
         if isinstance(part, Table):
             _table(builder, part)
+            paragraphs = [inner for row in part.rows for cell in row.cells for inner in cell.paragraphs]
+            for element in dict.fromkeys(inner._p for inner in paragraphs):
+                _pictures(builder, file, element)
         else:
             _paragraph(builder, part, numbering, below_title)
+            _pictures(builder, file, part._p)
     metadata, title = _properties(file)
     headings = any(block.kind == HEADING for block in builder.build(identity).blocks)
     return builder.build(identity, None if headings else title, metadata)
@@ -80,6 +86,19 @@ def _paragraph(builder: DocumentBuilder, part: Paragraph, numbering: "_Numbering
     else:
         marker = numbering.marker(part)
         builder.add(ITEM if marker else PARAGRAPH, marker + words if words else "", numbering.depth(part))
+
+
+def _pictures(builder: DocumentBuilder, file: WordFile, element: Any) -> None:
+    """Pictures of a paragraph with what is said in their place; those that are linked or bad are passed over."""
+    for drawing in element.iter(qn("w:drawing")):
+        said = next(drawing.iter(qn("wp:docPr")), None)
+        alt = "" if said is None else said.get("descr") or said.get("title") or ""
+        for blip in drawing.iter(qn("a:blip")):
+            part = file.part.related_parts.get(blip.get(qn("r:embed")))
+            if part is not None:
+                with suppress(DocumentError):
+                    found = drawable(part.blob, "drawing")
+                    builder.picture(found.width, found.height, found.draw, alt=alt)
 
 
 def _table(builder: DocumentBuilder, table: Table) -> None:

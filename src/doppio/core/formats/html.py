@@ -1,9 +1,12 @@
 """HTML to a document: the visible text of the main part; nothing in the file is executed or fetched."""
 
+from contextlib import suppress
 from typing import Any
 
 from bs4 import BeautifulSoup, Comment, Doctype, NavigableString, Tag
 
+from doppio.core.errors import DocumentError
+from doppio.core.formats.drawing import carried, drawable
 from doppio.core.formats.table import row_text
 from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
@@ -68,6 +71,9 @@ def _walk(builder: DocumentBuilder, parent: Tag, around: set[int], depth: int = 
             loose.append(str(child))
         elif isinstance(child, Tag) and child.name not in _BLOCKS and id(child) not in around:
             loose.append(child.get_text())
+            for picture in [child] if child.name == "img" else child.find_all("img"):
+                flush()
+                _picture(builder, picture)
         elif isinstance(child, Tag):
             flush()
             _block(builder, child, around, depth)
@@ -78,7 +84,23 @@ def _words(tag: Tag) -> str:
     return " ".join(tag.get_text().split())
 
 
+def _picture(builder: DocumentBuilder, tag: Tag) -> None:
+    """A picture that the file carries in itself; others are not fetched, and bad ones are passed over."""
+    data = carried(str(tag.get("src") or ""))
+    if data is not None:
+        with suppress(DocumentError):
+            found = drawable(data, "img")
+            builder.picture(found.width, found.height, found.draw, alt=str(tag.get("alt") or ""))
+
+
 def _block(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> None:
+    _words_of(builder, tag, around, depth)
+    if tag.name == "table" or (tag.name not in ("ul", "ol") and id(tag) not in around):
+        for picture in tag.find_all("img"):
+            _picture(builder, picture)
+
+
+def _words_of(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> None:
     if tag.name in _HEADINGS:
         builder.add(HEADING, _words(tag), _HEADINGS[tag.name])
     elif tag.name == "figcaption":
@@ -94,6 +116,8 @@ def _block(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> 
             for inner in nested:
                 inner.extract()
             builder.add(ITEM, marker + _words(item), depth + 1)
+            for picture in item.find_all("img"):
+                _picture(builder, picture)
             for inner in nested:
                 _block(builder, inner, around, depth + 1)
     elif id(tag) in around:

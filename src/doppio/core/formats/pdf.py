@@ -28,12 +28,15 @@ from pdfminer.utils import decode_text
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.captions import CAPTION_LINE
+from doppio.core.formats.drawing import LONGEST_SIDE, packed
 from doppio.core.formats.pdf_tables import LETTERS, Rules, Table, tables
 from doppio.core.formats.table import row_text
-from doppio.core.text.document import CAPTION, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
+from doppio.core.text.document import CAPTION, HEADING, ITEM, PARAGRAPH, PICTURE, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
 
 LARGER = 1.1
+# Of a page's area; in points; pages from which on what most of them share is decoration; pixels a point.
+LEAST_SHARE, LEAST_POINTS, REPEATED, SHARPNESS = 0.004, 18, 3, 3.0
 HEADING_MAX = 140
 EDGE = 0.12
 _ITEM = regex.compile(r"^(?:[-–•▪◦‣*●○■]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+")
@@ -57,15 +60,31 @@ class Line:
     box: int
 
 
+@dataclass(frozen=True)
+class Shown:
+    """A picture on a page; y grows upwards. `image` is what the file holds of it, which pages may share."""
+
+    x0: float
+    x1: float
+    y0: float
+    y1: float
+    image: object = None
+
+    @property
+    def top(self) -> float:
+        return self.y1
+
+
 @dataclass
 class Page:
     """What stands on one page, in reading order."""
 
     number: int
+    width: float
     height: float
     lines: list[Line] = field(default_factory=list)
     tables: list[Table] = field(default_factory=list)
-    pictures: int = 0
+    pictures: list[Shown] = field(default_factory=list)
 
 
 def read_pdf(data: bytes, identity: str) -> Document:
@@ -89,6 +108,7 @@ def read_pdf(data: bytes, identity: str) -> Document:
             )
         raise DocumentError(f"{identity}: holds no text")
     _drop_repeated(pages)
+    _drop_small_and_repeated_pictures(pages)
     levels = _Levels([line for page in pages for line in page.lines])
     builder = DocumentBuilder()
     waiting = ""
@@ -104,7 +124,10 @@ def read_pdf(data: bytes, identity: str) -> Document:
         if parts and parts[-1][0] == PARAGRAPH and parts[-1][1][-1:] not in '.!?:”"':
             waiting = parts.pop()[1]
         for kind, text, level in parts:
-            builder.add(kind, text, level)
+            if kind == PICTURE:
+                _add_picture(builder, data, page, page.pictures[level])
+            else:
+                builder.add(kind, text, level)
     builder.add(PARAGRAPH, waiting)
     found = builder.build(identity)
     has_heading = any(block.kind == HEADING for block in found.blocks)
@@ -148,13 +171,13 @@ def _information(file: PDFDocument) -> tuple[dict[str, Value], str | None]:
 
 
 def _page(layout: LTPage, number: int) -> Page:
-    page = Page(number, layout.height)
+    page = Page(number, layout.width, layout.height)
     rules = Rules()
     chars: list[LTChar] = []
     box = 0
     for element in _elements(layout):
         if isinstance(element, LTImage):
-            page.pictures += 1
+            page.pictures.append(Shown(element.x0, element.x1, element.y0, element.y1, element.stream.objid))
         elif isinstance(element, LTCurve):
             rules.add(element.bbox)
         elif isinstance(element, LTTextBox):
@@ -201,6 +224,41 @@ def _drop_repeated(pages: Sequence[Page]) -> None:
         page.lines = [
             line for line in page.lines if not (_at_edge(line, page) and seen[_edge_key(line, page)] >= wanted)
         ]
+
+
+def _drop_small_and_repeated_pictures(pages: Sequence[Page]) -> None:
+    """Leave out lines and bullets, and what is the same on most pages."""
+    on = Counter(shown.image for page in pages for shown in dict.fromkeys(page.pictures))
+    for page in pages:
+        least = LEAST_SHARE * page.width * page.height
+        page.pictures = [
+            shown
+            for shown in dict.fromkeys(page.pictures)
+            if (shown.x1 - shown.x0) * (shown.y1 - shown.y0) >= least
+            and min(shown.x1 - shown.x0, shown.y1 - shown.y0) >= LEAST_POINTS
+            and not (on[shown.image] >= REPEATED and 2 * on[shown.image] > len(pages))
+        ]
+
+
+def _add_picture(builder: DocumentBuilder, data: bytes, page: Page, shown: Shown) -> None:
+    """A picture as it is seen on its page, which is drawn when it is looked at."""
+    left, right = max(shown.x0, 0.0), min(shown.x1, page.width)
+    low, high = max(shown.y0, 0.0), min(shown.y1, page.height)
+    if right - left < 1 or high - low < 1:
+        return
+    scale = min(SHARPNESS, LONGEST_SIDE / max(right - left, high - low))
+    size = round((right - left) * scale), round((high - low) * scale)
+    place = (left / page.width, 1 - high / page.height, right / page.width, 1 - low / page.height)
+    builder.picture(*size, lambda: _seen(data, page.number, place, scale, size), page=page.number,
+                    place=tuple(round(share, 4) for share in place))  # fmt: skip
+
+
+def _seen(data: bytes, number: int, place: tuple[float, ...], scale: float, size: tuple[int, int]) -> bytes:
+    import pypdfium2
+
+    drawn = pypdfium2.PdfDocument(data)[number - 1].render(scale=scale, may_draw_forms=False).to_pil()
+    left, top, right, bottom = (share * side for share, side in zip(place, drawn.size * 2, strict=True))
+    return packed(drawn.crop((round(left), round(top), round(right), round(bottom))), size)
 
 
 def _at_edge(line: Line, page: Page) -> bool:
@@ -261,8 +319,8 @@ class _Levels:
 
 
 def _parts(page: Page, levels: _Levels) -> Iterator[tuple[str, str, int]]:
-    """Kind, text and level of the blocks of a page."""
-    placed = sorted(page.tables, key=lambda table: -table.top)
+    """Kind, text and level of the blocks of a page; the level of a picture is its place among those of the page."""
+    placed: list[Table | Shown] = sorted([*page.tables, *page.pictures], key=lambda one: -one.top)
     group: list[Line] = []
     group_level = 0
     alone = _alone(page.lines)
@@ -283,7 +341,7 @@ def _parts(page: Page, levels: _Levels) -> Iterator[tuple[str, str, int]]:
     for line in page.lines:
         while placed and placed[0].top >= line.y1 - 1 and line.x0 < placed[0].x1 and line.x1 > placed[0].x0:
             yield from flush()
-            yield from _rows(placed.pop(0))
+            yield from _set(placed.pop(0), page)
         level = levels.of(line)
         if not level and group and group_level and _goes_on(group[-1], line):
             level = group_level
@@ -294,8 +352,16 @@ def _parts(page: Page, levels: _Levels) -> Iterator[tuple[str, str, int]]:
         group.append(line)
         group_level = level
     yield from flush()
-    for table in placed:
-        yield from _rows(table)
+    for one in placed:
+        yield from _set(one, page)
+
+
+def _set(one: Table | Shown, page: Page) -> Iterator[tuple[str, str, int]]:
+    """The blocks of what does not flow with the lines."""
+    if isinstance(one, Shown):
+        yield PICTURE, "", page.pictures.index(one)
+    else:
+        yield from _rows(one)
 
 
 def _goes_on(heading: Line, line: Line) -> bool:

@@ -1,6 +1,6 @@
 """A document: its canonical text, and its blocks and sections as ranges of that text."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -10,16 +10,18 @@ from doppio.core.text.abbreviations import Habits, habits
 from doppio.core.text.canonical import canonical
 from doppio.core.text.given import Moves
 from doppio.core.text.outline import Section, sections_of
+from doppio.core.text.pictures import Picture
 
-HEADING, PARAGRAPH, ITEM, ROW, CODE, CAPTION, PAGE = (
-    "heading", "paragraph", "item", "row", "code", "caption", "page",
+HEADING, PARAGRAPH, ITEM, ROW, CODE, CAPTION, PICTURE, PAGE = (
+    "heading", "paragraph", "item", "row", "code", "caption", "picture", "page",
 )  # fmt: skip
 _CLOSE = {ITEM, ROW}
 
 
 @dataclass(frozen=True)
 class Block:
-    """A range of a document that is one heading, paragraph, list item, table row, piece of code or caption.
+    """A range of a document that is one heading, paragraph, list item, table row, piece of code, caption, or what is
+    said in place of a picture.
 
     A block of kind `PAGE` is empty: a page begins there, and its level is the number of the page.
     """
@@ -36,7 +38,7 @@ class Document:
 
     `carried` holds fields of the source that are not matched and are handed on with every passage. `given` says how
     offsets on the text as it was given move to `text`, where a format carries text as it is. `whole` is the document
-    that this one is a part of.
+    that this one is a part of. `drawn` draws each of the pictures, where the document was just read.
     """
 
     id: str
@@ -47,7 +49,9 @@ class Document:
     metadata: Mapping[str, Any] = field(default_factory=dict)
     carried: Mapping[str, str] = field(default_factory=dict)
     given: Moves = ()
+    pictures: tuple[Picture, ...] = ()
 
+    drawn: tuple[Callable[[], bytes], ...] = field(default=(), compare=False, repr=False)
     whole: "Document | None" = field(default=None, compare=False, repr=False)
 
     @cached_property
@@ -90,6 +94,7 @@ class DocumentBuilder:
         self._length = 0
         self._blocks: list[Block] = []
         self._last = ""
+        self._pictures: list[_Placed] = []
 
     def add(self, kind: str, text: str, level: int = 0) -> None:
         """Append one block; blank text is passed over."""
@@ -111,6 +116,22 @@ class DocumentBuilder:
     def page(self, number: int) -> None:
         """A page begins here."""
         self._blocks.append(Block(PAGE, self._length, self._length, number))
+
+    def picture(
+        self,
+        width: int,
+        height: int,
+        draw: Callable[[], bytes],
+        *,
+        alt: str = "",
+        page: int = 0,
+        place: tuple[float, ...] = (),
+    ) -> None:
+        """A picture stands here; what is said in its place is a block of the text."""
+        before = len(self._blocks)
+        self.add(PICTURE, " ".join(alt.split()))
+        said = len(self._blocks) > before
+        self._pictures.append(_Placed(before, said, width, height, page, place, draw))
 
     def _pages_move(self) -> None:
         """Page breaks before a block stand where it begins, after the blank line."""
@@ -139,4 +160,33 @@ class DocumentBuilder:
             sections=sections_of(text, blocks),
             metadata=dict(metadata or {}),
             carried=dict(carried or {}),
+            pictures=tuple(self._placed(picture, text, blocks) for picture in self._pictures),
+            drawn=tuple(picture.draw for picture in self._pictures),
         )
+
+    @staticmethod
+    def _placed(picture: "_Placed", text: str, blocks: Sequence[Block]) -> Picture:
+        """Where a picture stands, and the caption below it, or else above it."""
+        after = [block for block in blocks[picture.block :] if block.kind != PAGE]
+        before = [block for block in blocks[: picture.block] if block.kind != PAGE]
+        own = after.pop(0) if picture.said else None
+        start = own.start if own else after[0].start if after else len(text)
+        end = own.end if own else start
+        beside = [*after[:1], *before[-1:]]
+        caption = next((text[block.start : block.end] for block in beside if block.kind == CAPTION), "")
+        alt = text[start:end]
+        return Picture(start, end, alt, caption, picture.width, picture.height, picture.page, picture.place)
+
+
+@dataclass(frozen=True)
+class _Placed:
+    """A picture between the blocks of a document that is being built: before which of them, and whether that one is
+    what is said in its place."""
+
+    block: int
+    said: bool
+    width: int
+    height: int
+    page: int
+    place: tuple[float, ...]
+    draw: Callable[[], bytes]

@@ -3,6 +3,7 @@
 from rest_framework import serializers as s
 
 from doppio.core.question.conditions import LONGEST
+from doppio.library.serializers import FigureInTextSerializer
 from doppio.stages.asked.beside import BesideSerializer
 
 
@@ -142,6 +143,7 @@ class TracedChunkSerializer(s.Serializer):
     host = HostSerializer(allow_null=True, help_text="What is handed on instead of the chunk.")
     handed = s.IntegerField(help_text="Tokens of what is handed on.")
     carried = s.DictField(child=s.CharField(), help_text="Fields that are handed on with it.")
+    figures = FigureInTextSerializer(many=True, help_text="Pictures that stand in it.")
     relevant = s.BooleanField()
     answers = RangeSerializer(many=True)
 

@@ -10,7 +10,7 @@ from doppio.core.measure.relevance import Relevance
 from doppio.core.pipeline import Pipeline
 from doppio.core.trace import Trace
 from doppio.library.models import Workspace
-from doppio.library.texts import RecordedTexts, section_headings
+from doppio.library.texts import RecordedTexts, figures_between, section_headings
 from doppio.questions.models import Question
 from doppio.questions.services import is_lost
 from doppio.recipes.opened import absent
@@ -66,6 +66,7 @@ def traced_chunks(pipeline: Pipeline, trace: Trace, relevance: Relevance | None)
                 if number in hosts
                 else None,
                 "carried": document.carried,
+                "figures": figures_between(document.figures, row["start"], row["end"]),
                 "text": shown[number],
                 "relevant": number in relevant,
                 "answers": inside(spans, row["document"], row["start"], row["end"]),

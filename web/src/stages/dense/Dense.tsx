@@ -112,6 +112,9 @@ function Index({ facts, branch }: { facts: DenseFacts; branch: string }) {
   );
 }
 
+/** Words as a sentence of their own. */
+const sentence = (words: string) => `${words.charAt(0).toUpperCase()}${words.slice(1)}.`;
+
 /** What there is to see of a branch: all of it where a chunk has a vector. */
 const sidesOf = (data: DenseStage): [Side, string][] =>
   data.facts ? SIDES : SIDES.filter(([side]) => side === "index" || (side === "survey" && data.surveys));
@@ -132,7 +135,7 @@ function OfFigures({ data, branch }: { data: DenseStage; branch: string }) {
         ]}
       />
       <p className="small-text mb-2">
-        <b>{titleOf(kinds, String((data.settings as { kind?: string }).kind))}</b>.{" "}
+        <b>{sentence(titleOf(kinds, String((data.settings as { kind?: string }).kind)))}</b>{" "}
         {data.measure && <>Score: {data.measure}; larger is better. </>}
         {data.figures.length === 0 && "It says nothing of its index; pin a question to see what it ranks."}
       </p>

@@ -210,7 +210,10 @@ function Chosen({
     ["a question", milliseconds(1 / point.per_second)],
     ["questions a second", Math.round(point.per_second).toLocaleString()],
     ["memory beside the vectors", point.bytes ? bytes(point.bytes) : "none"],
-    ["a chunk", point.bytes ? `${Math.round(point.bytes / Math.max(stage.chunks, 1))} bytes` : "none"],
+    [
+      "a chunk",
+      point.bytes ? `${Math.round(point.bytes / Math.max(stage.chunks, 1)).toLocaleString()} bytes` : "none",
+    ],
     ["built in", point.seconds ? duration(point.seconds) : "nothing to build"],
   ];
   return (

@@ -1,7 +1,8 @@
 // A document as it was parsed, with ranges marked: answers, found words, overlap, tokens that are not read.
-import { useEffect, useMemo, useRef } from "react";
+import { Fragment, useEffect, useMemo, useRef } from "react";
 import type { DocumentText } from "../../api/client";
 import { codePoints, pieces, type Range } from "../../text/codepoints";
+import { Figure, type FigureData } from "../../text/Figure";
 
 export interface MarkedRange extends Range {
   kind: "answer" | "pinned" | "twice" | "found" | "here" | "past" | "odd" | "cut" | "focus";
@@ -45,6 +46,10 @@ export function Reader({
       frame.current?.querySelector("mark.pinned, mark.here, mark.focus") ?? (show ? block : null);
     target?.scrollIntoView({ block: "center" });
   }, [document.id, show]);
+  const figures = useMemo(
+    () => byBlockBelow(document.figures, document.blocks),
+    [document.figures, document.blocks],
+  );
   const byBlock = useMemo(() => sorted(ranges, document.blocks), [ranges, document.blocks]);
   return (
     <div className={hosts.length ? "reader railed" : "reader"} data-document={document.id} ref={frame}>
@@ -55,9 +60,10 @@ export function Reader({
               <span>page {block.level}</span>
             </div>
           );
+        const shown = figures.get(row) ?? [];
         const host = hosts.findIndex((one) => one.start < block.end && one.end > block.start);
         const out = dropped.some((one) => one.start <= block.start && one.end >= block.end);
-        return (
+        const text = (
           <div
             key={block.start}
             data-at={block.start}
@@ -85,9 +91,32 @@ export function Reader({
             })}
           </div>
         );
+        if (!shown.length) return text;
+        return (
+          <Fragment key={block.start}>
+            {shown.map((figure) => (
+              <Figure key={figure.number} document={document.id} figure={figure} />
+            ))}
+            {text}
+          </Fragment>
+        );
       })}
+      {(figures.get(document.blocks.length) ?? []).map((figure) => (
+        <Figure key={figure.number} document={document.id} figure={figure} />
+      ))}
     </div>
   );
+}
+
+/** Pictures by the block that they stand before: what is said in their place, or whatever comes next. */
+function byBlockBelow(figures: FigureData[], blocks: { kind: string; start: number }[]) {
+  const found = new Map<number, FigureData[]>();
+  for (const figure of figures) {
+    const row = blocks.findIndex(({ kind, start }) => kind !== "page" && start >= figure.start);
+    const place = row < 0 ? blocks.length : row;
+    found.set(place, [...(found.get(place) ?? []), figure]);
+  }
+  return found;
 }
 
 /** The ranges that touch each block, so that no block looks through all of them. */

@@ -43,7 +43,7 @@ export function TokenMatches({
   const matches = useMatches(asked.trace.question, chosen, branch).data ?? [];
   const most = Math.max(...matches.map((match) => match.weight * match.cosine), 1e-9);
   return (
-    <div>
+    <div style={{ "--tone": tone } as React.CSSProperties}>
       <h3>
         What the question&apos;s tokens were matched with{" "}
         <span className="soft fw-normal">darker adds more to the score</span>
@@ -60,10 +60,7 @@ export function TokenMatches({
         {children}
       </PassageCard>
       {matches.length > 0 && (
-        <table
-          className="table table-sm small-text num mt-2"
-          style={{ "--tone": tone } as React.CSSProperties}
-        >
+        <table className="table table-sm small-text num mt-2">
           <thead>
             <tr>
               <th>Token</th>

@@ -78,10 +78,6 @@ class ManyIndex:
         return sum(s.full.codes.nbytes + s.full.scales.nbytes + s.full.spans.nbytes for s in self.segments)
 
     @property
-    def cells(self) -> int:
-        return sum(len(segment.codes.scale.centers) for segment in self.segments if segment.codes)
-
-    @property
     def code_bytes(self) -> int:
         return sum(segment.codes.bytes for segment in self.segments if segment.codes)
 
