@@ -19,6 +19,7 @@ from doppio.trials.services import measure_recipe
 from tests.browser.page import GALE, Page
 from tests.browser.prepared import SMALL
 from tests.core.corpus import ROOT
+from tests.core.made_files import RED, inline_picture, make_picture
 
 
 class Changing(Page):
@@ -211,6 +212,14 @@ class Changing(Page):
         self.click(".dropdown-item", "two-branch v2")
         self.see("natural breaks, up to 160 tokens", ".view .head")
 
+    def remove(self):
+        """Remove the one document that the list shows."""
+        self.until(lambda _: len(self.all(".document-row")) == 1, "one row")
+        self.click("[aria-label^='Select']")
+        self.click("button", "Remove 1 document")
+        self.click(".document-list .btn-danger")
+        self.until(lambda _: not self.all(".document-row"), "the row to go")
+
     def test_files_come_in_each_with_its_own_end(self):
         place = tempfile.TemporaryDirectory()
         self.addCleanup(place.cleanup)
@@ -221,12 +230,14 @@ class Changing(Page):
         (folder / "faults.jsonl").write_text(
             '{"nr": "1", "fault": "The door of the depot is torn.", "fix": "Mended"}'
         )
+        drawn = inline_picture(make_picture(RED), "A red bolt")
+        (folder / "bolt.html").write_text(f"<h1>Bolts</h1><p>It is red.</p>{drawn}")
         self.open("/line/documents")
         self.click(".view button", "Import")
-        names = ("spare-parts.csv", "torn.pdf", "faults.jsonl")
+        names = ("spare-parts.csv", "torn.pdf", "faults.jsonl", "bolt.html")
         chooser = self.one("[aria-label='Choose files']")
         chooser.send_keys("\n".join(str(folder / name) for name in names))
-        self.see("3 of 3 files ready", ".offcanvas")
+        self.see("4 of 4 files ready", ".offcanvas")
         row = next(row for row in self.all(".file-rows li") if "faults" in row.text)
         row.find_element(By.CSS_SELECTOR, "button").click()
         Select(self.one("[aria-label='Use of fault']")).select_by_value("matched")
@@ -238,15 +249,18 @@ class Changing(Page):
         self.work()
         self.see("a broken PDF", ".offcanvas")
         self.see("the same content as parts/spare-parts.csv", ".offcanvas")
-        self.see("3 files: 1 added, 1 there already, 1 refused.", ".offcanvas")
+        self.see("4 files: 2 added, 1 there already, 1 refused.", ".offcanvas")
         self.click(".offcanvas .btn-close")
         self.retype(self.one("[aria-label='Title or file name']"), "faults.jsonl#")
         self.see("The door of the depot is torn.", ".document-list")
         self.click(".document-row button", "The door of the depot")
         self.see("Mended", ".about")
-        self.click("[aria-label^='Select']")
-        self.click("button", "Remove 1 document")
-        self.click(".document-list .btn-danger")
+        self.remove()
+        self.retype(self.one("[aria-label='Title or file name']"), "bolt")
+        self.click(".document-row button", "Bolts")
+        picture = self.one(".reader img[alt='A red bolt']")
+        self.until(lambda d: d.execute_script("return arguments[0].naturalWidth", picture) == 120, "the picture")
+        self.remove()
         self.until(lambda _: "12 documents" in self.one(".document-list").text)
         self.work()
 

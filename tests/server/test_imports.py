@@ -340,6 +340,8 @@ class Imports(TransactionTestCase):
             self.send("get", f"documents/{row.pk}/figures/{number}", expected=404)
         measure_recipe(save_recipe(self.workspace, recipe(rerank=None).body), Silent())
         asked = self.send("post", "ask", {"text": "Four red bolts of tower 7"})
+        pieces = [piece["figures"] for piece in asked["handed"]["pieces"] if piece["document"] == row.pk]
+        self.assertIn([figure], pieces)
         holding = [chunk for chunk in asked["chunks"] if chunk["figures"]]
         self.assertEqual({chunk["document"] for chunk in holding}, {row.pk})
         self.assertTrue(all(chunk["start"] <= figure["start"] < chunk["end"] for chunk in holding))

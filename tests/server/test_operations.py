@@ -88,9 +88,8 @@ class Operations(TransactionTestCase):
         self.call("cancelJob", {}, job=job)
         pages = self.workspace.documents.get(name__contains="new").pk
         self.call("pagePicture", document=pages, page=1)
-        pictured = self.workspace.documents.get(name__contains="drawn").pk
-        self.call("figure", document=pictured, number=1)
-        self.call("removeDocuments", {"documents": [pages, pictured]})
+        self.call("figure", document=self.workspace.documents.get(name="drawn.html").pk, number=1)
+        self.call("removeDocuments", {"documents": [pages]})
         call_command("work", once=True)
 
     def recipes(self):
@@ -243,6 +242,8 @@ class Operations(TransactionTestCase):
         self.call("servedHealth", name="desk")
         document = self.call("servedDocuments", name="desk")[0]["id"]
         self.call("servedDocument", name="desk", document=document)
+        drawn = self.workspace.documents.get(name="drawn.html").pk
+        self.call("servedFigure", name="desk", document=drawn, number=1)
         self.call("servedMetrics", name="desk")
         # The recipe hands passages on; what answers is asked in tests of its own.
         self.left.pop("servedAnswer")

@@ -26,7 +26,7 @@ APART = {"session", "leave", "setPassword", "workspaces", "makeWorkspace", "cata
          "tryScorer", "restsOn", "bringWorkspaceBack", "importWorkspace",
          # These are opened by keys, whoever is signed in.
          "servedSearch", "servedAnswer", "servedFeedback", "servedHealth", "servedDocuments", "servedDocument",
-         "servedMetrics"}  # fmt: skip
+         "servedFigure", "servedMetrics"}  # fmt: skip
 SAFE = ("get", "head")
 
 

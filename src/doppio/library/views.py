@@ -1,14 +1,12 @@
 """Session and documents."""
 
-import threading
-from pathlib import Path
 from typing import Any
 
 from django.contrib.auth import logout
 from django.db import transaction
 from django.db.models import Count, F, Func, IntegerField, OuterRef, Subquery
 from django.db.models.functions import Coalesce
-from django.http import Http404, HttpResponse
+from django.http import HttpResponse
 from django.middleware.csrf import get_token
 from django.shortcuts import get_object_or_404
 from drf_spectacular.types import OpenApiTypes
@@ -18,14 +16,13 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from doppio.core.errors import DocumentError
-from doppio.core.formats.bounded import BoundedReader
 from doppio.core.text.metadata import kind_of
 from doppio.core.text.outline import Correction, doubts, occurrence_of
-from doppio.library import files
 from doppio.library.access import person, workspace_of
 from doppio.library.corpus import core_document
 from doppio.library.events import DOCUMENTS_REMOVED, OUTLINE_CORRECTED, SIGNED_OUT, note
 from doppio.library.models import Document, Section
+from doppio.library.pictures import figure_of, page_picture
 from doppio.library.serializers import (
     DocumentRowSerializer,
     DocumentSerializer,
@@ -38,8 +35,6 @@ from doppio.library.services import correct_outline, remove_documents
 from doppio.library.signals import settled
 from doppio.library.texts import figures_of
 
-PICTURE_WIDTH = 900
-PNG = b"\x89PNG"
 UNDO = "undo"
 ROWS_A_PAGE = 1000
 
@@ -144,7 +139,7 @@ class PagePictureView(APIView):
         row = get_object_or_404(workspace_of(request).documents.select_related("file"), pk=document)
         if not _has_pictures(row):
             raise DocumentError(f"{row.name}: only PDF files have pictures of their pages")
-        answer = HttpResponse(_picture(row, page), content_type="image/png")
+        answer = HttpResponse(page_picture(row, page), content_type="image/png")
         answer["Cache-Control"] = "private, max-age=86400"
         return answer
 
@@ -156,64 +151,7 @@ class FigureView(APIView):
     )
     def get(self, request: Request, workspace: int, document: int, number: int) -> HttpResponse:
         """A picture of a document, drawn from its file once and kept."""
-        row = get_object_or_404(workspace_of(request).documents.select_related("file"), pk=document)
-        if not 1 <= number <= len(figures_of(row)):
-            raise Http404
-        shown = _figure(row, number)
-        answer = HttpResponse(shown, content_type="image/png" if shown.startswith(PNG) else "image/jpeg")
-        answer["Cache-Control"] = "private, max-age=86400"
-        return answer
-
-
-class _Painter:
-    """One process that draws pages and pictures, for all requests."""
-
-    def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._reader = BoundedReader()
-
-    def picture(self, data: bytes, name: str, page: int) -> bytes:
-        with self._lock:
-            return self._reader.picture(data, name, page, PICTURE_WIDTH)
-
-    def figures(self, data: bytes, name: str) -> list[bytes | None]:
-        with self._lock:
-            return self._reader.pictures(data, name)
-
-
-_painter = _Painter()
-
-
-def _picture(row: Document, page: int) -> bytes:
-    assert row.file is not None
-    path = files.pages_of(row.file.digest) / f"{page}.png"
-    if path.exists():
-        return path.read_bytes()
-    picture = _painter.picture(files.kept(row.file.digest, row.name), row.name, page)
-    _put(path, picture)
-    return picture
-
-
-def _figure(row: Document, number: int) -> bytes:
-    """A picture of a document; all of them are drawn when the first is looked at."""
-    assert row.file is not None
-    folder = files.pages_of(row.file.digest)
-    path = folder / f"picture-{number}"
-    if not path.exists():
-        drawn = _painter.figures(files.kept(row.file.digest, row.name), row.file.name)
-        for place, picture in enumerate(drawn, 1):
-            _put(folder / f"picture-{place}", picture or b"")
-    shown = path.read_bytes() if path.exists() else b""
-    if not shown:
-        raise DocumentError(f"{row.name}: picture {number} cannot be drawn; it is broken")
-    return shown
-
-
-def _put(path: Path, data: bytes) -> None:
-    path.parent.mkdir(parents=True, exist_ok=True)
-    draft = path.with_suffix(f".{threading.get_ident()}")
-    draft.write_bytes(data)
-    draft.rename(path)
+        return figure_of(workspace_of(request), document, number)
 
 
 def _row(request: Request, document: int) -> Document:

@@ -3,6 +3,7 @@
 from rest_framework import serializers as s
 
 from doppio.core.question.reading import Beside
+from doppio.library.serializers import FigureInTextSerializer
 from doppio.serving.asking import Wanted
 from doppio.stages.asked.beside import BesideSerializer, beside_of
 
@@ -53,6 +54,9 @@ class PassageSerializer(s.Serializer):
     end = s.IntegerField()
     text = s.CharField()
     carried = s.DictField(child=s.CharField())
+    figures = FigureInTextSerializer(
+        many=True, help_text="Pictures that stand in it; `/serve/NAME/documents/DOCUMENT/figures/NUMBER` has each."
+    )
     score = s.FloatField(help_text="Of the best chunk in it; larger is better.")
     likely = s.FloatField(allow_null=True, help_text="Probability that it answers, where a scorer says it.")
 
@@ -120,3 +124,4 @@ class ReadSerializer(ListedSerializer):
     start = s.IntegerField()
     end = s.IntegerField()
     text = s.CharField(help_text="From start to end.")
+    figures = FigureInTextSerializer(many=True, help_text="Pictures that stand in it.")

@@ -114,7 +114,20 @@ class Found:
         return float(stage.scores[stage.kept].max()) if stage.kept.any() else None
 
 
-PASSAGE = ("number", "document", "title", "section", "page", "lines", "link", "start", "end", "text", "carried")
+PASSAGE = (
+    "number",
+    "document",
+    "title",
+    "section",
+    "page",
+    "lines",
+    "link",
+    "start",
+    "end",
+    "text",
+    "carried",
+    "figures",
+)
 
 
 def version_for(published: Published, key: Key | None) -> RecipeVersion:

@@ -6,6 +6,7 @@ from django.shortcuts import get_object_or_404
 
 from doppio.core.errors import DoppioError
 from doppio.library.models import Document
+from doppio.library.texts import figures_between, figures_of
 from doppio.serving.models import Published
 
 MOST_LISTED = 1000
@@ -44,4 +45,5 @@ def read(published: Published, number: int, section: str) -> dict[str, Any]:
         "start": start,
         "end": end,
         "text": found.text[start:end],
+        "figures": figures_between(figures_of(found), start, end + 1),
     }  # fmt: skip

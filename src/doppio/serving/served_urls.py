@@ -11,6 +11,7 @@ urlpatterns = [
     path("health", views.HealthView.as_view()),
     path("documents", views.DocumentsView.as_view()),
     path("documents/<int:document>", views.DocumentView.as_view()),
+    path("documents/<int:document>/figures/<int:number>", views.FigureView.as_view()),
     path("metrics", views.MetricsView.as_view()),
     path("mcp", views.ProtocolView.as_view()),
 ]

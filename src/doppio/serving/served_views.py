@@ -6,6 +6,7 @@ from typing import Any
 
 from django.http import HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
+from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, OpenApiResponse, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -13,6 +14,7 @@ from rest_framework.response import Response
 from doppio.core.errors import DoppioError
 from doppio.core.trace import AnswerTrace
 from doppio.jobs.turns import Busy
+from doppio.library.pictures import figure_of
 from doppio.library.problems import PROBLEM
 from doppio.recipes.opened import absent, to_be_asked
 from doppio.recipes.services import core_recipe
@@ -221,6 +223,18 @@ class DocumentView(ServedView):
     def get(self, request: Request, name: str, document: int) -> Response:
         """A document with its outline, and the text of a section or of all."""
         return Response(read(self.key.published, document, request.query_params.get("section", "")))
+
+
+class FigureView(ServedView):
+    scopes = {"GET": Key.READ}
+
+    @extend_schema(
+        responses={(200, "image/png"): OpenApiTypes.BINARY, (200, "image/jpeg"): OpenApiTypes.BINARY},
+        operation_id="servedFigure", tags=["serve"],
+    )  # fmt: skip
+    def get(self, request: Request, name: str, document: int, number: int) -> HttpResponse:
+        """A picture of a document, for an assistant that can see."""
+        return figure_of(self.key.published.workspace, document, number)
 
 
 class MetricsView(ServedView):

@@ -1812,6 +1812,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/serve/{name}/documents/{document}/figures/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A picture of a document, for an assistant that can see. */
+        get: operations["servedFigure"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/serve/{name}/feedback": {
         parameters: {
             query?: never;
@@ -3052,6 +3069,8 @@ export interface components {
             carried: {
                 [key: string]: string;
             };
+            /** @description Pictures that stand in it. */
+            figures: components["schemas"]["FigureInText"][];
         };
         HardCase: {
             one: string;
@@ -3577,6 +3596,8 @@ export interface components {
             carried: {
                 [key: string]: string;
             };
+            /** @description Pictures that stand in it; `/serve/NAME/documents/DOCUMENT/figures/NUMBER` has each. */
+            figures: components["schemas"]["FigureInText"][];
             /**
              * Format: double
              * @description Of the best chunk in it; larger is better.
@@ -3863,6 +3884,8 @@ export interface components {
             end: number;
             /** @description From start to end. */
             text: string;
+            /** @description Pictures that stand in it. */
+            figures: components["schemas"]["FigureInText"][];
         };
         ReadSection: {
             index: number;
@@ -11300,6 +11323,41 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    servedFigure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                document: number;
+                name: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                    "image/jpeg": string;
+                };
+            };
+            400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
             405: components["responses"]["Problem405"];
             409: components["responses"]["Problem409"];
             413: components["responses"]["Problem413"];

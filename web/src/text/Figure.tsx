@@ -32,3 +32,15 @@ export function Figure({
     />
   );
 }
+
+/** Pictures that stand in a passage, in one row. */
+export function Figures({ document, figures }: { document: number; figures: FigureData[] }) {
+  if (!figures.length) return null;
+  return (
+    <div className="figure-row">
+      {figures.map((figure) => (
+        <Figure key={figure.number} document={document} figure={figure} small />
+      ))}
+    </div>
+  );
+}

@@ -14,7 +14,7 @@ from doppio.core.pipeline import Pipeline
 from doppio.core.select.answer.pieces import Piece, pieces_of
 from doppio.core.select.writing import BETWEEN, Citable, written
 from doppio.core.trace import CONTEXT, StageTrace, Trace
-from doppio.library.texts import RecordedTexts
+from doppio.library.texts import RecordedTexts, figures_between
 from doppio.stages.asked.inside import inside
 
 
@@ -60,6 +60,7 @@ def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -
                 "widened": next((stage.widened[row] for row in piece.rows if row < len(stage.widened)), ""),
                 "found": _found(pipeline, stage, piece),
                 "carried": citable.carried,
+                "figures": figures_between(facts[owner].figures, start, end),
             }
         )
     whole = BETWEEN.join(parts)

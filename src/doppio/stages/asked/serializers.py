@@ -240,6 +240,7 @@ class HandedPieceSerializer(s.Serializer):
     found = RangeSerializer(many=True, help_text="What of it was found; the rest was added.")
     widened = s.CharField(allow_blank=True)
     carried = s.DictField(child=s.CharField())
+    figures = FigureInTextSerializer(many=True, help_text="Pictures that stand in it.")
 
 
 class AnswerFiguresSerializer(s.Serializer):

@@ -4,6 +4,7 @@ import type { Schemas } from "../../api/client";
 import { Judged } from "../../labels/Judged";
 import { score } from "../../text/numbers";
 import { codePoints, type Range } from "../../text/codepoints";
+import { Figures } from "../../text/Figure";
 import { Passage } from "../shared/Passage";
 import { chunksByNumber } from "../shared/trace";
 
@@ -54,6 +55,7 @@ export function PieceCard({ piece, asked, stage }: { piece: Piece; asked: Asked;
         </span>
       </div>
       <Passage chunk={piece} added={stage.ranges ? addedTo(piece) : []} />
+      <Figures document={piece.document} figures={piece.figures} />
       {(piece.widened || piece.chunks.length > 1) && (
         <div className="small-text soft mt-1">
           {[piece.widened && `Handed on: ${piece.widened}`, merged(piece)].filter(Boolean).join("; ")}.

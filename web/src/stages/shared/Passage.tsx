@@ -2,7 +2,7 @@
 import { Fragment } from "react";
 import { codePoints, pieces, type Range } from "../../text/codepoints";
 import type { TracedChunk } from "../../api/client";
-import { Figure } from "../../text/Figure";
+import { Figures } from "../../text/Figure";
 import { place } from "./trace";
 
 interface Weighted extends Range {
@@ -80,13 +80,7 @@ export function PassageCard({
     <div className="card-passage" data-passage={chunk.number}>
       <div className="small-text soft mb-1">{place(chunk)}</div>
       <Passage chunk={chunk} {...passage} />
-      {chunk.figures.length > 0 && (
-        <div className="figure-row">
-          {chunk.figures.map((figure) => (
-            <Figure key={figure.number} document={chunk.document} figure={figure} small />
-          ))}
-        </div>
-      )}
+      <Figures document={chunk.document} figures={chunk.figures} />
       <div className="small-text soft mt-2 num">
         chunk {chunk.number}, {chunk.tokens} tokens
         {chunk.answers.length > 0 &&
