@@ -153,6 +153,20 @@ def _build_in_force() -> None:
             out.print(f"{recipe.name} v{recipe.version} of {recipe.workspace.name} is being built again.")
 
 
+def _read_once() -> None:
+    """What every process that is started from this one needs: the kinds, and the compiler's tables.
+
+    Each would read them for itself, all at the same time, while the first question waits.
+    """
+    import numpy as np
+
+    from doppio.core.branches.kind import BRANCHES
+    from doppio.core.kernels.heap import offer
+
+    list(BRANCHES)
+    offer(np.zeros(1, np.float32), np.zeros(1, np.int64), 0, np.float32(0), np.int64(0))
+
+
 def _work() -> None:
     from django.core.management import call_command
 
@@ -204,6 +218,8 @@ class _Service:
         step("store", _reach_the_store)
         import doppio.site.front
         import doppio.site.urls  # noqa: F401
+
+        _read_once()
 
     def _open_database(self) -> str:
         self.supervisor.database()
