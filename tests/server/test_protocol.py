@@ -1,6 +1,7 @@
 """What is published as tools, asked by the protocol's own client: over HTTP and over standard input and output."""
 
 import asyncio
+import base64
 import os
 import sys
 from contextlib import asynccontextmanager
@@ -10,10 +11,15 @@ from django.test import LiveServerTestCase
 from mcp import Client, StdioServerParameters
 from mcp.client.streamable_http import streamable_http_client
 
+from doppio.core.formats.documents import read_file
+from doppio.library.files import keep
+from doppio.library.models import SourceFile
+from doppio.library.services import store_documents
 from doppio.serving.keys import Limits, make_key
 from doppio.serving.models import Served, Use
 from doppio.serving.services import publish
 from doppio.serving.versions import versions
+from tests.core.made_files import RED, inline_picture, make_picture
 from tests.server.workspace import make_workspace, measured
 
 
@@ -53,7 +59,7 @@ class Protocol(LiveServerTestCase):
             return tools, found, listed, whole
 
         tools, found, listed, whole = self.run_with(self.secret("search", "read"), work)
-        self.assertEqual(tools, {"search", "list_documents", "read_document"})
+        self.assertEqual(tools, {"search", "list_documents", "read_document", "look_at_picture"})
         [passage] = found.structured_content["passages"]
         self.assertIn("E-417", passage["text"])
         self.assertEqual(Served.objects.get().request, found.structured_content["request"])
@@ -83,6 +89,10 @@ class Protocol(LiveServerTestCase):
         self.assertEqual(answer.status_code, 401)
 
     def test_a_local_assistant_asks_over_standard_input_and_output(self):
+        page = f"<p>A bolt.</p>{inline_picture(make_picture(RED))}".encode()
+        file = SourceFile.objects.create(workspace=self.space, name="bolt.html", digest=keep(page), bytes=len(page))
+        store_documents(self.space, read_file(page, "bolt.html"), file)
+        drawn = self.space.documents.get(name="bolt.html").pk
         environment = {**os.environ, "DOPPIO_KEY": self.secret("search", "read"), "PYTHONPATH": "src"}
 
         async def run():
@@ -94,10 +104,15 @@ class Protocol(LiveServerTestCase):
                 tools = {tool.name for tool in (await client.list_tools()).tools}
                 found = await client.call_tool("search", {"question": "What is E-417?"})
                 wrong = await client.call_tool("search", {"question": "x", "only": "nonsense"})
-                return tools, found, wrong
+                looked = [await client.call_tool("look_at_picture", {"document": drawn, "number": number})
+                          for number in (1, 9)]  # fmt: skip
+                return tools, found, wrong, *looked
 
-        tools, found, wrong = asyncio.run(run())
-        self.assertEqual(tools, {"search", "list_documents", "read_document"})
+        tools, found, wrong, shown, none = asyncio.run(run())
+        self.assertEqual(tools, {"search", "list_documents", "read_document", "look_at_picture"})
+        self.assertEqual(shown.content[0].mime_type, "image/png")
+        self.assertEqual(base64.b64decode(shown.content[0].data)[:4], b"\x89PNG")
+        self.assertIn("No picture 9", none.content[0].text)
         self.assertIn("E-417", found.structured_content["passages"][0]["text"])
         self.assertTrue(wrong.is_error)
         self.assertIn("write a field", wrong.content[0].text)

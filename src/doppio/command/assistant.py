@@ -67,7 +67,14 @@ class OverHttp:
         tail = "" if section is None else f"?section={section}"
         return self._asked("GET", f"documents/{document}{tail}")
 
+    def picture(self, document: int, number: int) -> tuple[bytes, str]:
+        answer = self._answer("GET", f"documents/{document}/figures/{number}", None)
+        return answer.data, answer.headers["Content-Type"].removeprefix("image/")
+
     def _asked(self, method: str, tail: str, given: dict[str, Any] | None = None) -> Any:
+        return json.loads(self._answer(method, tail, given).data)
+
+    def _answer(self, method: str, tail: str, given: dict[str, Any] | None) -> urllib3.BaseHTTPResponse:
         """What is answered.
 
         Raises
@@ -82,11 +89,11 @@ class OverHttp:
             raise DoppioError(
                 f"{address} does not answer ({error}); start './doppio serve', or give --address"
             ) from error
-        try:
-            body = json.loads(answer.data)
-        except ValueError:
-            body = {}
         if answer.status != 200:
+            try:
+                body = json.loads(answer.data)
+            except ValueError:
+                body = {}
             told = body.get("detail") if isinstance(body, dict) else None
             raise DoppioError(told or f"{address} answered with status {answer.status}")
-        return body
+        return answer

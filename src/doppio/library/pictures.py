@@ -68,12 +68,26 @@ def _put(path: Path, data: bytes) -> None:
     draft.rename(path)
 
 
-def figure_of(workspace: Workspace, document: int, number: int) -> HttpResponse:
-    """A picture of a document, by its number from 1, as an answer to a request."""
+def figure(workspace: Workspace, document: int, number: int) -> tuple[bytes, str]:
+    """A picture of a document, by its number from 1, and its format: `png` or `jpeg`.
+
+    Raises
+    ------
+    Http404
+        If there is none.
+    DocumentError
+        If it cannot be drawn.
+    """
     row = get_object_or_404(workspace.documents.select_related("file"), pk=document)
     if not 1 <= number <= len(figures_of(row)):
-        raise Http404
+        raise Http404(f"No picture {number} in document {document}")
     shown = _figure(row, number)
-    answer = HttpResponse(shown, content_type="image/png" if shown.startswith(PNG) else "image/jpeg")
+    return shown, "png" if shown.startswith(PNG) else "jpeg"
+
+
+def figure_of(workspace: Workspace, document: int, number: int) -> HttpResponse:
+    """The same as an answer to a request."""
+    shown, kind = figure(workspace, document, number)
+    answer = HttpResponse(shown, content_type=f"image/{kind}")
     answer["Cache-Control"] = "private, max-age=86400"
     return answer

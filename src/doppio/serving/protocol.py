@@ -12,6 +12,7 @@ from django.http import HttpRequest, HttpResponse
 from mcp.server.streamable_http_manager import StreamableHTTPSessionManager
 
 from doppio.core.question.reading import Beside
+from doppio.library.pictures import figure
 from doppio.serving.asking import Wanted, search
 from doppio.serving.keys import count_use
 from doppio.serving.models import Key
@@ -37,6 +38,9 @@ class InProcess:
 
     def read(self, document: int, section: int | None) -> dict[str, Any]:
         return _apart(lambda: read(self._key.published, document, "" if section is None else str(section)))
+
+    def picture(self, document: int, number: int) -> tuple[bytes, str]:
+        return _apart(lambda: figure(self._key.published.workspace, document, number))
 
     def _search(self, question: str, k: int | None, only: str) -> dict[str, Any]:
         count_use(self._key)

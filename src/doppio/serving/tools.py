@@ -1,4 +1,5 @@
-"""What is published as tools of the Model Context Protocol: search, list what is there, read a section.
+"""What is published as tools of the Model Context Protocol: search, list what is there, read a section, look at
+a picture.
 
 The protocol is spoken by its own SDK. The same tools are offered over HTTP, where they ask in this process, and over
 standard input, where they ask a running Doppio.
@@ -9,6 +10,7 @@ from typing import Any, Protocol, TypeVar
 
 from django.http import Http404
 from mcp.server import MCPServer
+from mcp.server.mcpserver import Image
 from mcp.server.mcpserver.exceptions import ToolError
 from rest_framework.exceptions import APIException
 
@@ -20,7 +22,8 @@ T = TypeVar("T")
 TOLD = ("request", "passages", "answered", "measure", "absent")
 INSTRUCTIONS = (
     "Passages of the documents of {title!r}, found for a question. Search first and cite what the passages say by "
-    "title, section and page; read a section where a passage is not enough. Say so where nothing is found."
+    "title, section and page; read a section where a passage is not enough, and look at its pictures if you can see. "
+    "Say so where nothing is found."
 )
 
 
@@ -30,6 +33,8 @@ class Tools(Protocol):
     def search(self, question: str, k: int | None, only: str) -> dict[str, Any]: ...
     def documents(self, after: int) -> list[dict[str, Any]]: ...
     def read(self, document: int, section: int | None) -> dict[str, Any]: ...
+    def picture(self, document: int, number: int) -> tuple[bytes, str]:
+        """A picture and its format: `png` or `jpeg`."""
 
 
 def tool_server(name: str, title: str, tools: Tools, scopes: Sequence[str]) -> MCPServer:
@@ -61,6 +66,12 @@ def tool_server(name: str, title: str, tools: Tools, scopes: Sequence[str]) -> M
         def read_document(document: int, section: int | None = None) -> dict[str, Any]:
             """Read a document by its number: its outline and its text, or the text of one section by its index."""
             return _said(lambda: tools.read(document, section))
+
+        @server.tool(title=f"Look at a picture of {title}")
+        def look_at_picture(document: int, number: int) -> Image:
+            """Look at a picture of a document, by the numbers that passages name under `figures`."""
+            data, kind = _said(lambda: tools.picture(document, number))
+            return Image(data=data, format=kind)
 
     return server
 
