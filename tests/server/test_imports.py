@@ -19,7 +19,7 @@ from doppio.imports.models import Import, ImportedFile
 from doppio.jobs.models import Job
 from doppio.library.corpus import corpus_of
 from doppio.library.files import file_digest, pages_of, place_of
-from doppio.library.models import Document
+from doppio.library.models import Document, SourceFile
 from doppio.questions.models import AnswerSpan, Question
 from doppio.questions.services import core_questions
 from doppio.questions.writing import set_for
@@ -345,11 +345,20 @@ class Imports(TransactionTestCase):
         holding = [chunk for chunk in asked["chunks"] if chunk["figures"]]
         self.assertEqual({chunk["document"] for chunk in holding}, {row.pk})
         self.assertTrue(all(chunk["start"] <= figure["start"] < chunk["end"] for chunk in holding))
+        # What an older reader read is read anew, although the file is the same, and then left alone.
+        same = {"tower.html": page.format(inline_picture(make_picture(RED), "Four red bolts")).encode()}
+        Document.objects.filter(pk=row.pk).update(pictures=[], content="")
+        self.assertEqual(self.bring_in(same)[0]["tower.html"]["state"], "same")
+        SourceFile.objects.update(edition=0)
+        self.assertEqual(self.bring_in(same)[0]["tower.html"]["state"], "replaced")
+        self.assertEqual(len(self.send("get", f"documents/{row.pk}")["figures"]), 1)
+        SourceFile.objects.update(edition=0)
+        self.assertEqual(self.bring_in(same)[0]["tower.html"]["state"], "same")
         # Another picture under the same words is another version.
         self.bring_in({"tower.html": page.format(inline_picture(make_picture(BLUE, (60, 60)))).encode()})
         answer = self.client.get(f"{self.root}documents/{row.pk}/figures/1")
         self.assertEqual(Image.open(io.BytesIO(answer.content)).convert("RGB").getpixel((50, 30)), BLUE)
-        self.assertEqual(self.send("get", f"documents/{row.pk}")["version"], 2)
+        self.assertEqual(self.send("get", f"documents/{row.pk}")["version"], 3)
 
     def test_pages_are_shown_as_pictures(self):
         self.bring_in({"fog.pdf": make_pdf([["Fog rules"], ["Second page"]])})

@@ -10,7 +10,7 @@ from doppio.core.errors import DocumentError
 from doppio.core.fingerprint import text_digest
 from doppio.core.formats.archive import LIMITS, Limits, members, too_large
 from doppio.core.formats.bounded import BoundedReader
-from doppio.core.formats.documents import is_known
+from doppio.core.formats.documents import EDITION, ENDINGS_OF_EDITION, is_known
 from doppio.core.formats.records import Fields
 from doppio.core.text.document import Document as CoreDocument
 from doppio.library import files
@@ -18,6 +18,7 @@ from doppio.library.models import Document, SourceFile, Workspace
 from doppio.library.services import remove_documents, store_documents
 
 ADDED, REPLACED, SAME, REFUSED = "added", "replaced", "same", "refused"
+UNCHANGED = "unchanged since it was imported"
 
 
 @dataclass(frozen=True)
@@ -56,8 +57,9 @@ def take_file(
     digest = files.file_digest(data)
     chosen = fields.to_json() if fields else None
     before = workspace.files.filter(name=name).first()
-    if before is not None and before.digest == digest and before.fields == chosen:
-        return Taken(name, SAME, "unchanged since it was imported", bytes=len(data))
+    unchanged = before is not None and before.digest == digest and before.fields == chosen
+    if unchanged and not _read_by_older(before):
+        return Taken(name, SAME, UNCHANGED, bytes=len(data))
     twins = workspace.files.filter(digest=digest).exclude(name=name)
     twin = (twins.filter(fields=chosen) if chosen else twins.filter(fields__isnull=True)).first()
     if twin is not None:
@@ -71,7 +73,14 @@ def take_file(
         reason = str(error).removeprefix(f"{name}: ")
         return Taken(name, SAME if isinstance(error, _SameText) else REFUSED, reason, bytes=len(data))
     counts = _keep(workspace, name, data, digest, chosen, documents)
+    if unchanged and not counts["replaced"]:
+        return Taken(name, SAME, UNCHANGED, bytes=len(data))
     return Taken(name, REPLACED if before is not None else ADDED, counts=counts, bytes=len(data))
+
+
+def _read_by_older(file: SourceFile | None) -> bool:
+    """Whether readers of before read it, which found less in such a file."""
+    return file is not None and file.edition < EDITION and file.name.lower().endswith(ENDINGS_OF_EDITION)
 
 
 class _SameText(DocumentError):
@@ -94,7 +103,9 @@ def _keep(
     files.hold_still()
     files.keep(data)
     file, _ = SourceFile.objects.update_or_create(
-        workspace=workspace, name=name, defaults={"digest": digest, "bytes": len(data), "fields": fields}
+        workspace=workspace,
+        name=name,
+        defaults={"digest": digest, "bytes": len(data), "fields": fields, "edition": EDITION},
     )
     stored = store_documents(workspace, documents, file)
     gone = file.documents.exclude(name__in=stored.names).values_list("pk", flat=True)

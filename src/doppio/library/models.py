@@ -46,13 +46,14 @@ class Membership(models.Model):
 
 
 class SourceFile(models.Model):
-    """A file that was imported; its bytes are kept by their digest."""
+    """A file that was imported; its bytes are kept by their digest. `edition` is that of the readers that read it."""
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="files")
     name = models.CharField(max_length=500)
     digest = models.CharField(max_length=40)
     bytes = models.PositiveBigIntegerField()
     fields = models.JSONField(null=True)
+    edition = models.PositiveSmallIntegerField(default=0)
     imported_at = models.DateTimeField(auto_now=True)
 
     class Meta:

@@ -29,6 +29,8 @@ TEXT_READERS = {
 }
 BYTE_READERS = {".docx": read_docx, ".pdf": read_pdf}
 ROWS = (".csv", ".jsonl")
+# What the readers of these endings find in a file; it goes up when they find more, and the same file is read anew.
+EDITION, ENDINGS_OF_EDITION = 1, (".html", ".htm", ".docx", ".pdf")
 KNOWN = (*TEXT_READERS, *BYTE_READERS, ".jsonl")
 SOURCES = "doppio-sources.json"
 SOURCES_FORMAT = "doppio-sources/1"
