@@ -236,7 +236,7 @@ function Chosen({
         changed={(body) =>
           point.title ? withSettings(body, branch, settings) : withStructure(body, branch, settings)
         }
-        note={`Branch ${branch ?? "dense"}: ${naming.words(point)}`}
+        note={`${point.title ? `Branch ${branch ?? "dense"}` : "Dense structure"}: ${naming.words(point)}`}
       >
         Use and build
       </TakeUp>
