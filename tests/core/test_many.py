@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numba import njit
 
-from doppio.core.branches.many.coding import decoded, encode
+from doppio.core.branches.many.coding import encode
 from doppio.core.branches.many.index import Asked, Held, ManyIndex, proposed
 from doppio.core.branches.many.lists import cell_lists
 from doppio.core.branches.many.survey import survey
@@ -53,6 +53,12 @@ def question_of(seed, width=24, tokens=5):
     rows, weights = random.normal(size=(tokens, width)), random.random(tokens) + 0.1
     return Asked((rows / np.linalg.norm(rows, axis=1, keepdims=True)).astype(np.float32),
                  (weights / weights.sum()).astype(np.float32))  # fmt: skip
+
+
+def decoded(codes, tokens):
+    """The turned vectors that codes stand for: (m, p)."""
+    left = codes.scale.by_byte[np.arange(codes.codes.shape[1]), codes.codes[tokens]].reshape(len(tokens), -1)
+    return codes.scale.centers[codes.cells[tokens]] + left
 
 
 def slow_score(own, asked):

@@ -9,6 +9,7 @@ References
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -44,6 +45,15 @@ class Scale:
     @property
     def bits(self) -> int:
         return int(self.levels.shape[1]).bit_length() - 1
+
+    @cached_property
+    def by_byte(self) -> Floats:
+        """What every value of every byte of a code says of its numbers: (bytes, 256, numbers a byte) float32."""
+        bits, width = self.bits, len(self.levels)
+        each = A_BYTE // bits
+        values = np.arange(256)[:, None] >> (bits * np.arange(each)) & ((1 << bits) - 1)
+        of_byte = self.levels.reshape(width // each, each, -1)
+        return of_byte[:, np.arange(each), values]
 
 
 @dataclass(frozen=True)
@@ -184,19 +194,3 @@ def levels_of(
                     high = middle
             place = column * bits
             codes[row, place // 8] |= np.uint8(low << (place % 8))
-
-
-def levels_by_byte(scale: Scale) -> Floats:
-    """What every value of every byte of a code says of its numbers: (bytes, 256, numbers a byte) float32."""
-    bits, width = scale.bits, len(scale.levels)
-    each = A_BYTE // bits
-    values = np.arange(256)[:, None] >> (bits * np.arange(each)) & ((1 << bits) - 1)
-    of_byte = scale.levels.reshape(width // each, each, -1)
-    return of_byte[:, np.arange(each), values]
-
-
-def decoded(codes: TokenCodes, tokens: Rows) -> Floats:
-    """The turned vectors that codes stand for: (m, p) float32."""
-    by_byte = levels_by_byte(codes.scale)
-    left = by_byte[np.arange(codes.codes.shape[1]), codes.codes[tokens]].reshape(len(tokens), -1)
-    return codes.scale.centers[codes.cells[tokens]] + left

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from doppio.core.branches.dense.codes import in_spans, question_code
 from doppio.core.branches.dense.index import FEW
-from doppio.core.branches.many.coding import Floats, TokenCodes, levels_by_byte
+from doppio.core.branches.many.coding import Floats, TokenCodes
 from doppio.core.branches.many.scan import best_seen, glance, score_codes, score_full
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kernels.lanes import LANES
@@ -105,9 +105,11 @@ class ManyIndex:
         parts = []
         for segment, alive in zip(self.segments, self._alive, strict=True):
             wanted = alive if allowed is None else alive & named(allowed, segment.full.now)
-            rows = np.flatnonzero(wanted)
-            if settings is not None and segment.codes is not None and len(rows) > FEW * len(segment):
+            many = np.count_nonzero(wanted) > FEW * len(segment)
+            if settings is not None and segment.codes is not None and many:
                 rows = proposed(segment.codes, asked, depth, settings, wanted)
+            else:
+                rows = np.flatnonzero(wanted)
             scores = _in_threads(rows, np.float64, score_full, segment.full.spans, segment.full.codes,
                                  segment.full.scales, *full)  # fmt: skip
             parts.append((segment.full.now[rows] if segment.full.now.size else rows, scores))
@@ -131,7 +133,7 @@ def proposed(
     rows = _by_cells(held, near, asked.weights, LOOKED_AT * count, settings["probes"], wanted)
     if len(rows) <= count:
         return rows
-    by_byte = levels_by_byte(held.scale)
+    by_byte = held.scale.by_byte
     tables = by_byte @ _in_lanes(vectors.T).reshape(-1, len(by_byte), by_byte.shape[2], LANES)
     scores = _in_threads(rows, np.float32, score_codes, held.bounds, held.cells, held.codes, _in_lanes(near), tables,
                          _in_lanes(asked.weights[None])[:, 0])  # fmt: skip

@@ -44,17 +44,17 @@ def cell_lists(cells: NDArray[np.uint16], bounds: NDArray[np.int64], count: int)
     owner = np.repeat(np.arange(len(bounds) - 1, dtype=np.int32), np.diff(bounds))[order]
     firsts = np.concatenate([[0], np.cumsum(np.bincount(cells, minlength=count))]).astype(np.int64)
     begins = np.zeros(count + 1, np.int64)
-    gaps = np.empty(_gap_bytes(owner, firsts, begins), np.uint8)
-    _write_gaps(owner, firsts, begins, gaps)
+    gaps = np.empty(_gaps(owner, firsts, begins, np.empty(0, np.uint8)), np.uint8)
+    _gaps(owner, firsts, begins, gaps)
     return CellLists(begins, gaps)
 
 
 @njit(cache=True, nogil=True)
-def _gap_bytes(owner, firsts, begins):  # type: ignore[no-untyped-def]
-    """Bytes of all lists; writes where each begins."""
-    total = 0
+def _gaps(owner, firsts, begins, gaps):  # type: ignore[no-untyped-def]
+    """Write where each list begins, and its gaps where there is room for any; returns the bytes of all lists."""
+    place = 0
     for cell in range(firsts.size - 1):
-        begins[cell] = total
+        begins[cell] = place
         last = -1
         for at in range(firsts[cell], firsts[cell + 1]):
             gap = owner[at] - last
@@ -62,26 +62,12 @@ def _gap_bytes(owner, firsts, begins):  # type: ignore[no-untyped-def]
                 continue
             last = owner[at]
             while gap >= 128:
-                gap >>= 7
-                total += 1
-            total += 1
-    begins[firsts.size - 1] = total
-    return total
-
-
-@njit(cache=True, nogil=True)
-def _write_gaps(owner, firsts, begins, gaps):  # type: ignore[no-untyped-def]
-    for cell in range(firsts.size - 1):
-        place = begins[cell]
-        last = -1
-        for at in range(firsts[cell], firsts[cell + 1]):
-            gap = owner[at] - last
-            if gap == 0:
-                continue
-            last = owner[at]
-            while gap >= 128:
-                gaps[place] = (gap & 127) | 128
+                if gaps.size:
+                    gaps[place] = (gap & 127) | 128
                 gap >>= 7
                 place += 1
-            gaps[place] = gap
+            if gaps.size:
+                gaps[place] = gap
             place += 1
+    begins[firsts.size - 1] = place
+    return place
