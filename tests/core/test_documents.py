@@ -125,13 +125,13 @@ class Pdf(unittest.TestCase):
 
     def test_reasons_for_refusal(self):
         for data, reason in {
-            make_pdf([[]], picture=True): "scanned, 1 pages without text; run text recognition on it first",
+            make_pdf([[]], picture=True): "scanned, and no words could be read on its 1 pages",
             make_pdf([[]]): "holds no text",
             make_pdf([["x"]], encrypt=True): "encrypted",
             b"%PDF-1.4 torn": "a broken PDF",
         }.items():
             with self.assertRaisesRegex(DocumentError, f"a.pdf: {reason}"):
-                read_pdf(data, "a.pdf")
+                read_pdf(data, "a.pdf", lambda page: [])
 
 
 class Docx(unittest.TestCase):

@@ -14,7 +14,7 @@ from doppio.core.formats.archive import members
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import KNOWN
 from doppio.core.formats.records import Fields
-from tests.core.made_files import make_docx, make_pdf
+from tests.core.made_files import RED, make_docx, make_pdf, make_picture
 
 EXAMPLES = int(os.environ.get("DOPPIO_FUZZ", 10))
 HTML = (
@@ -34,6 +34,14 @@ SAMPLES = {
     ".pdf": make_pdf([["Fog rules", "In fog the line is slowed to four metres a second."]]),
 }
 SAMPLES[".markdown"] = SAMPLES[".md"]
+SAMPLES |= {
+    ".png": make_picture(RED, (40, 40)),
+    ".jpg": make_picture(RED, (40, 40), "JPEG"),
+    ".webp": make_picture(RED, (40, 40), "WEBP"),
+    ".svg": b'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 40 40"><title>Tower</title><desc>A mast</desc>'
+    b'<rect width="9" height="30" fill="url(#a)"/><image href="data:image/png;base64,AA=="/></svg>',
+}
+SAMPLES[".jpeg"] = SAMPLES[".jpg"]
 PIECES = st.one_of(
     st.binary(max_size=8), st.sampled_from([b"\0", b"\xff\xfe", b"<", b"%PDF", b"[" * 300, b'"', b"\r", b"&#x0;"])
 )

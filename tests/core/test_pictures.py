@@ -106,7 +106,7 @@ class Placed(unittest.TestCase):
                 alt = f"alt{number}" if part == "said" else ""
                 spots.append((list(texts), alt))
                 texts += [alt] if alt else []
-                builder.picture(9, 9, bytes, alt=alt)
+                builder.picture(9, 9, bytes, of=b"", alt=alt)
         document = builder.build("x")
         self.assertEqual(len(document.pictures), len(spots))
         for picture, (before, alt) in zip(document.pictures, spots, strict=True):
@@ -168,7 +168,7 @@ class InAnotherProcess(unittest.TestCase):
         with BoundedReader() as reader:
             document = reader.documents(HTML.encode(), "towers.html")[0]
             self.assertEqual(document.pictures, read_file(HTML.encode(), "towers.html")[0].pictures)
-            drawn = reader.pictures(HTML.encode(), "towers.html")
+            drawn = reader.pictures(HTML.encode(), "towers.html", document.pictures)
         self.assertEqual([opened(data).size for data in drawn], [(120, 80)] * 3)
         self.assertEqual([opened(data).getpixel((100, 40)) for data in drawn], [RED, BLUE, GREEN])
 

@@ -11,8 +11,8 @@ import time
 from pathlib import Path
 
 # Each lane is given one core: whatever counts cores finds one. It stands before anything that counts is imported.
-# There is a lane more than there are cores, since those with a browser or a server wait a third of their time.
-LANES = len(os.sched_getaffinity(0)) + 1
+# There are two lanes more than there are cores: those with a browser or a server wait a third of their time.
+LANES = len(os.sched_getaffinity(0)) + 2
 ONE = ("DOPPIO_CORES", "OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS")
 os.environ.update(dict.fromkeys(ONE, "1"))
 

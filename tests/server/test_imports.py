@@ -88,16 +88,17 @@ class Imports(TransactionTestCase):
         self.assertEqual(states["pack.zip"], "opened")
         for name, reason in {
             "pack/lift/inner.zip": "an archive inside of an archive",
+            "pack/picture.png": "no picture that can be read",
             "broken.zip": "a broken archive",
             "bad.txt": "line 1: byte 0xe9 is not UTF-8",
             "movie.mov": "unknown ending '.mov'",
             "empty.md": "empty",
-            "scan.pdf": "scanned, 1 pages without text",
+            "scan.pdf": "scanned, and no words could be read on its 1 pages",
             "secret.docx": "encrypted",
         }.items():
             self.assertEqual(rows[name]["state"], "refused", name)
             self.assertIn(reason, rows[name]["reason"])
-        self.assertEqual(said, "11 files: 4 added, 7 refused.")
+        self.assertEqual(said, "12 files: 4 added, 8 refused.")
         names = set(self.workspace.documents.values_list("name", flat=True))
         self.assertTrue(set(added) <= names)
 
@@ -216,10 +217,10 @@ class Imports(TransactionTestCase):
         brought_in.refresh_from_db()
         real = imports.take_file
 
-        def killed(workspace, name, *rest):
+        def killed(workspace, name, *rest, **more):
             if name == "3.md":
                 raise SystemExit
-            return real(workspace, name, *rest)
+            return real(workspace, name, *rest, **more)
 
         with mock.patch.object(imports, "take_file", killed), self.assertRaises(SystemExit):
             imports.run(brought_in, Silent())
@@ -305,10 +306,10 @@ class Imports(TransactionTestCase):
     def test_what_cannot_be_kept_for_a_reason_nobody_thought_of_stops_nothing(self):
         real = imports.take_file
 
-        def odd(workspace, name, *rest):
+        def odd(workspace, name, *rest, **more):
             if name == "a.md":
                 raise DataError("value too long for type character varying(500)")
-            return real(workspace, name, *rest)
+            return real(workspace, name, *rest, **more)
 
         with mock.patch.object(imports, "take_file", odd), self.assertLogs("doppio.imports.services"):
             rows, _ = self.bring_in({"a.md": b"# A\n\nx", "b.md": b"# B\n\ny"})

@@ -2,18 +2,23 @@
 
 import json
 import re
+from collections import Counter
 from functools import cache
+from threading import current_thread, main_thread
 from typing import Any
 
 from jsonschema import Draft4Validator
 
 from doppio.core import outside
 
+LOOKED_AT = 4
+
 
 class AnswersAsTold:
     """Middleware of the tests: an answer whose body or status the schema does not name is an error."""
 
     seen: set[str] = set()
+    times: Counter[str] = Counter()
 
     def __init__(self, get_response: Any) -> None:
         self._get_response = get_response
@@ -28,6 +33,11 @@ class AnswersAsTold:
         if operation is None or response.status_code >= 500:
             return response
         AnswersAsTold.seen.add(operation["operationId"])
+        if current_thread() is not main_thread():
+            # A page in a browser asks the same again and again; what it asks is looked at in full by other tests.
+            AnswersAsTold.times[operation["operationId"]] += 1
+            if AnswersAsTold.times[operation["operationId"]] > LOOKED_AT:
+                return response
         wrong = mistakes(operation, response)
         if wrong:
             raise AssertionError(f"{request.method} {path} answered {response.status_code}: {'; '.join(wrong[:5])}")

@@ -14,3 +14,9 @@ def fingerprint(*parts: Any) -> str:
 def text_digest(text: str) -> str:
     """Digest one text to 32 hexadecimal characters."""
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+
+
+def bytes_digest(data: bytes, *parts: Any) -> str:
+    """Digest bytes, and JSON values with them, to 20 hexadecimal characters."""
+    told = json.dumps(parts, separators=(",", ":")).encode()
+    return hashlib.blake2b(data, digest_size=10, key=hashlib.blake2b(told, digest_size=32).digest()).hexdigest()

@@ -96,6 +96,9 @@ def set_fields(row: ImportedFile, body: Any) -> None:
     row.save(update_fields=["fields"])
 
 
+READ_FILES = "read files"
+
+
 def start(brought_in: Import, user: User | None) -> Job:
     """Queue an import; one that was started keeps its job, unless that has ended with files still to be read.
 
@@ -134,12 +137,13 @@ def run(brought_in: Import, progress: Progress) -> str:
     with BoundedReader() as reader:
         _open_archives(brought_in, progress)
         waiting = brought_in.files.filter(state=ImportedFile.WAITING)
-        progress.start("read files", waiting.count(), "files")
+        files_of = _Files(progress, waiting.count())
         for row in waiting.iterator(chunk_size=500):
             begun = time.perf_counter()
             fields = Fields.from_json(row.fields, row.name) if row.fields else None
             try:
-                taken = take_file(workspace, row.name, files.kept(row.digest, row.name), reader, fields)
+                data = files.kept(row.digest, row.name)
+                taken = take_file(workspace, row.name, data, reader, fields, progress=files_of)
                 row.state, row.reason, row.counts = taken.state, taken.reason, taken.counts
             except DocumentError as error:
                 row.state, row.reason = REFUSED, str(error)
@@ -153,9 +157,33 @@ def run(brought_in: Import, progress: Progress) -> str:
             row.save(update_fields=["state", "reason", "counts", "seconds"])
             if row.state in (SAME, REFUSED):
                 files.forget([row.digest])
-            progress.advance(1)
+            files_of.next()
     settled.send(Import, workspace=workspace)
     return summary(brought_in)
+
+
+class _Files:
+    """The progress over files; scanned pages of one are a step of their own."""
+
+    def __init__(self, progress: Progress, left: int) -> None:
+        self._progress, self._left, self._inside = progress, left, False
+        progress.start(READ_FILES, left, "files")
+
+    def start(self, step: str, total: int, unit: str) -> None:
+        self._inside = True
+        self._progress.start(step, total, unit)
+
+    def advance(self, count: int) -> None:
+        self._progress.advance(count)
+
+    def next(self) -> None:
+        """A file is done."""
+        self._left -= 1
+        if self._inside:
+            self._inside = False
+            self._progress.start(READ_FILES, self._left, "files")
+        else:
+            self._progress.advance(1)
 
 
 def _open_archives(brought_in: Import, progress: Progress) -> None:

@@ -1,16 +1,19 @@
 """Bytes of imported files, kept once by their digest."""
 
 import hashlib
+import json
 import os
 import shutil
+import threading
 import uuid
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from django.conf import settings
 from django.db import connection, transaction
 
 from doppio.core.errors import DocumentError
+from doppio.core.formats.optical import EDITION, ReadLine
 from doppio.library.signals import still_needed
 
 # A number of our own for the database's locks by number.
@@ -46,6 +49,33 @@ def keep(data: bytes) -> str:
         finally:
             draft.unlink(missing_ok=True)
     return digest
+
+
+class PageReadings:
+    """Lines that were read off pages of a file, kept beside the pictures of its pages."""
+
+    def __init__(self, digest: str) -> None:
+        self._folder = pages_of(digest)
+
+    def get(self, page: int) -> list[ReadLine] | None:
+        try:
+            return [ReadLine.from_json(line) for line in json.loads(self._path(page).read_text())]
+        except (FileNotFoundError, ValueError):
+            return None
+
+    def put(self, page: int, lines: Sequence[ReadLine]) -> None:
+        put(self._path(page), json.dumps([line.to_json() for line in lines]).encode())
+
+    def _path(self, page: int) -> Path:
+        return self._folder / f"words-{EDITION}-{page}.json"
+
+
+def put(path: Path, data: bytes) -> None:
+    """Write what is made from kept bytes and can be made again."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    draft = path.with_suffix(f".{threading.get_ident()}")
+    draft.write_bytes(data)
+    draft.rename(path)
 
 
 def hold_still() -> None:

@@ -10,8 +10,9 @@ from doppio.core.errors import DocumentError
 from doppio.core.fingerprint import text_digest
 from doppio.core.formats.archive import LIMITS, Limits, members, too_large
 from doppio.core.formats.bounded import BoundedReader
-from doppio.core.formats.documents import EDITION, ENDINGS_OF_EDITION, is_known
+from doppio.core.formats.documents import EDITION, ENDINGS_OF_EDITION, is_known, is_picture
 from doppio.core.formats.records import Fields
+from doppio.core.progress import Progress
 from doppio.core.text.document import Document as CoreDocument
 from doppio.library import files
 from doppio.library.models import Document, SourceFile, Workspace
@@ -52,8 +53,12 @@ def take_file(
     reader: BoundedReader,
     fields: Fields | None = None,
     limits: Limits = LIMITS,
+    progress: Progress | None = None,
 ) -> Taken:
-    """Read one file, no archive, and keep its documents; nothing of a file that cannot be read is kept."""
+    """Read one file, no archive, and keep its documents; nothing of a file that cannot be read is kept.
+
+    `progress` hears of pages that are pictures, which are read one by one.
+    """
     digest = files.file_digest(data)
     chosen = fields.to_json() if fields else None
     before = workspace.files.filter(name=name).first()
@@ -67,8 +72,10 @@ def take_file(
     try:
         if len(data) > limits.file_bytes:
             raise DocumentError(f"{name}: {too_large(len(data), limits.file_bytes)}")
-        documents = reader.documents(data, name, fields)
-        _same_text(workspace, name, documents)
+        documents = reader.documents(data, name, fields, files.PageReadings(digest), progress)
+        if not is_picture(name):
+            # Two pictures without words are not the same for having names alike.
+            _same_text(workspace, name, documents)
     except DocumentError as error:
         reason = str(error).removeprefix(f"{name}: ")
         return Taken(name, SAME if isinstance(error, _SameText) else REFUSED, reason, bytes=len(data))

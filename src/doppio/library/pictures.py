@@ -1,16 +1,18 @@
 """Pages and pictures of documents as they are seen: drawn from the kept file once, and kept beside it."""
 
+import json
 import threading
-from pathlib import Path
+from collections.abc import Sequence
 
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
+from doppio.core.formats.optical import EDITION, ReadLine
+from doppio.core.text.pictures import Picture
 from doppio.library import files
 from doppio.library.models import Document, Workspace
-from doppio.library.texts import figures_of
 
 PICTURE_WIDTH = 900
 PNG = b"\x89PNG"
@@ -27,9 +29,14 @@ class _Painter:
         with self._lock:
             return self._reader.picture(data, name, page, PICTURE_WIDTH)
 
-    def figures(self, data: bytes, name: str) -> list[bytes | None]:
+    def figures(self, data: bytes, name: str, pictures: Sequence[Picture]) -> list[bytes | None]:
         with self._lock:
-            return self._reader.pictures(data, name)
+            return self._reader.pictures(data, name, pictures)
+
+    def words(self, picture: bytes, name: str) -> list[ReadLine]:
+        """The lines of a picture that was drawn, read off."""
+        with self._lock:
+            return self._reader.words(picture, name, 0)
 
 
 _painter = _Painter()
@@ -42,30 +49,42 @@ def page_picture(row: Document, page: int) -> bytes:
     if path.exists():
         return path.read_bytes()
     picture = _painter.picture(files.kept(row.file.digest, row.name), row.name, page)
-    _put(path, picture)
+    files.put(path, picture)
     return picture
 
 
-def _figure(row: Document, number: int) -> bytes:
-    """A picture of a document; all of them are drawn when the first is looked at."""
-    assert row.file is not None
-    folder = files.pages_of(row.file.digest)
+def drawn(digest: str, name: str, pictures: Sequence[Picture], number: int) -> bytes:
+    """A picture of a document, by its number from 1; all of them are drawn when the first is looked at.
+
+    Parameters
+    ----------
+    digest, name : of the file
+    pictures : all of the document
+
+    Raises
+    ------
+    DocumentError
+        If it is broken, or the file is gone.
+    """
+    folder = files.pages_of(digest)
     path = folder / f"picture-{number}"
     if not path.exists():
-        drawn = _painter.figures(files.kept(row.file.digest, row.name), row.file.name)
-        for place, picture in enumerate(drawn, 1):
-            _put(folder / f"picture-{place}", picture or b"")
+        for place, picture in enumerate(_painter.figures(files.kept(digest, name), name, pictures), 1):
+            files.put(folder / f"picture-{place}", picture or b"")
     shown = path.read_bytes() if path.exists() else b""
     if not shown:
-        raise DocumentError(f"{row.name}: picture {number} cannot be drawn; it is broken")
+        raise DocumentError(f"{name}: picture {number} cannot be drawn; it is broken")
     return shown
 
 
-def _put(path: Path, data: bytes) -> None:
-    path.parent.mkdir(parents=True, exist_ok=True)
-    draft = path.with_suffix(f".{threading.get_ident()}")
-    draft.write_bytes(data)
-    draft.rename(path)
+def words(digest: str, name: str, pictures: Sequence[Picture], number: int) -> list[ReadLine]:
+    """The lines that can be read on a picture; see `drawn`. They are read once, and kept."""
+    path = files.pages_of(digest) / f"picture-{number}.words-{EDITION}.json"
+    if path.exists():
+        return [ReadLine.from_json(line) for line in json.loads(path.read_text())]
+    lines = _painter.words(drawn(digest, name, pictures, number), f"{name}, picture {number}")
+    files.put(path, json.dumps([line.to_json() for line in lines]).encode())
+    return lines
 
 
 def figure(workspace: Workspace, document: int, number: int) -> tuple[bytes, str]:
@@ -79,9 +98,9 @@ def figure(workspace: Workspace, document: int, number: int) -> tuple[bytes, str
         If it cannot be drawn.
     """
     row = get_object_or_404(workspace.documents.select_related("file"), pk=document)
-    if not 1 <= number <= len(figures_of(row)):
+    if row.file is None or not 1 <= number <= len(row.pictures):
         raise Http404(f"No picture {number} in document {document}")
-    shown = _figure(row, number)
+    shown = drawn(row.file.digest, row.file.name, [Picture.from_json(one) for one in row.pictures], number)
     return shown, "png" if shown.startswith(PNG) else "jpeg"
 
 

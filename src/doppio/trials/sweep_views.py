@@ -9,7 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from doppio.core.measure.axes import offers
+from doppio.core.measure.axes import offers, titles
 from doppio.core.measure.sweep_plan import Plan
 from doppio.jobs.turns import HEAVY
 from doppio.library.access import person, workspace_of
@@ -170,8 +170,8 @@ def _swept(sweep: Sweep, tried: int, now: tuple[str, int] | None) -> dict[str, A
 
 
 def _moved(sweep: Sweep, planned: Plan) -> list[dict[str, Any]]:
-    titles = {one.path: one.title for one in offers(core_recipe(sweep.recipe))}
+    called = titles(core_recipe(sweep.recipe))
     return [
-        {"path": axis.path, "title": titles.get(axis.path, axis.path), "values": list(axis.values)}
+        {"path": axis.path, "title": called.get(axis.path, axis.path), "values": list(axis.values)}
         for axis in planned.axes
     ]

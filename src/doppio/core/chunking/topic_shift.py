@@ -3,9 +3,9 @@
 from collections.abc import Sequence
 
 import numpy as np
+import scipy
 from numba import njit
 from numpy.typing import NDArray
-from scipy.sparse import csr_matrix
 
 from doppio.core.chunking.kind import OVERLAP_IN_SENTENCES, SENTENCES, Rule
 from doppio.core.chunking.sentence_groups import sentence_units
@@ -104,21 +104,21 @@ def depth_scores(similarity: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(_depths(np.ascontiguousarray(similarity, np.float64)))
 
 
-def _term_counts(texts: Sequence[str]) -> csr_matrix:
+def _term_counts(texts: Sequence[str]) -> "scipy.sparse.csr_matrix":
     numbers: dict[str, int] = {}
     rows, columns = [], []
     for row, text in enumerate(texts):
         for term in _ANALYSIS.terms(text):
             rows.append(row)
             columns.append(numbers.setdefault(term.text, len(numbers)))
-    return csr_matrix((np.ones(len(rows)), (rows, columns)), shape=(len(texts), max(len(numbers), 1)))
+    return scipy.sparse.csr_matrix((np.ones(len(rows)), (rows, columns)), shape=(len(texts), max(len(numbers), 1)))
 
 
-def _windows(low: NDArray[np.int64], high: NDArray[np.int64], count: int) -> csr_matrix:
+def _windows(low: NDArray[np.int64], high: NDArray[np.int64], count: int) -> "scipy.sparse.csr_matrix":
     lengths = high - low
     rows = np.repeat(np.arange(len(low)), lengths)
     columns = np.arange(lengths.sum()) - np.repeat(np.cumsum(lengths) - lengths, lengths) + np.repeat(low, lengths)
-    return csr_matrix((np.ones(len(rows)), (rows, columns)), shape=(len(low), count))
+    return scipy.sparse.csr_matrix((np.ones(len(rows)), (rows, columns)), shape=(len(low), count))
 
 
 @njit(cache=True, nogil=True)

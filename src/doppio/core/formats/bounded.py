@@ -14,22 +14,37 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from functools import cache, partial
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
+
+from PIL import Image
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import LIMITS, Limits
+from doppio.core.formats.optical import ReadLine, Unread
 from doppio.core.formats.records import Fields, fields_seen
+from doppio.core.progress import Progress, Silent
 from doppio.core.text.canonical import decode
 from doppio.core.text.document import Block, Document
 from doppio.core.text.outline import Section
 from doppio.core.text.pictures import Picture
 
-READ, FIELDS, PAGE, PICTURES = "read", "fields", "page", "pictures"
+READ, FIELDS, PAGE, PICTURES, WORDS = "read", "fields", "page", "pictures", "words"
 GRACE = 5.0
+# A page is read off in a few seconds; a file with more of them is to be split.
+PAGE_SECONDS, MOST_READ = 90.0, 3000
 _HEAD = struct.Struct(">QQ")
 _SOURCE = Path(__file__).resolve().parents[3]
+
+
+class KeptReadings(Protocol):
+    """Where the lines of pages that were read off are kept, so that none is read twice."""
+
+    def get(self, page: int) -> list[ReadLine] | None: ...
+    def put(self, page: int, lines: Sequence[ReadLine]) -> None: ...
 
 
 class BoundedReader:
@@ -52,8 +67,15 @@ class BoundedReader:
             self._child.communicate()
             self._child = None
 
-    def documents(self, data: bytes, name: str, fields: Fields | None = None) -> list[Document]:
-        """Documents of one file, as `read_file` gives them.
+    def documents(
+        self,
+        data: bytes,
+        name: str,
+        fields: Fields | None = None,
+        kept: KeptReadings | None = None,
+        progress: Progress | None = None,
+    ) -> list[Document]:
+        """Documents of one file, as `read_file` gives them; pages that are pictures are read one by one.
 
         Raises
         ------
@@ -61,8 +83,49 @@ class BoundedReader:
             With the reader's reason, or if the file goes beyond the limits.
         """
         chosen = fields.to_json() if fields else None
-        found, _ = self._ask({"do": READ, "name": name, "fields": chosen}, data, name)
-        return [document_from_json(body) for body in found["documents"]]
+        order = {"do": READ, "name": name, "fields": chosen, "readings": {}}
+        found, _ = self._ask(order, data, name)
+        if "unread" in found:
+            order["readings"] = self._readings(data, name, found["unread"], kept, progress or Silent())
+            found, _ = self._ask(order, data, name)
+        documents = [document_from_json(body) for body in found["documents"]]
+        return [self._with_pictures(data, name, document) for document in documents]
+
+    def _with_pictures(self, data: bytes, name: str, document: Document) -> Document:
+        """The same document, whose pictures are drawn by this reader: all of them when the first is wanted."""
+        if not document.pictures:
+            return document
+        all_drawn = cache(lambda: self.pictures(data, name, document.pictures))
+
+        def one(place: int) -> bytes:
+            drawn = all_drawn()[place]
+            if drawn is None:
+                raise DocumentError(f"{name}: picture {place + 1} cannot be drawn; it is broken")
+            return drawn
+
+        return replace(document, drawn=tuple(partial(one, place) for place in range(len(document.pictures))))
+
+    def _readings(
+        self, data: bytes, name: str, pages: Sequence[int], kept: KeptReadings | None, progress: Progress
+    ) -> dict[str, Any]:
+        if len(pages) > MOST_READ:
+            raise DocumentError(f"{name}: {len(pages):,} scanned pages; at most {MOST_READ:,} are read, split it")
+        progress.start(f"read scanned pages of {name}", len(pages), "pages")
+        readings = {}
+        for page in pages:
+            lines = None if kept is None else kept.get(page)
+            if lines is None:
+                lines = self.words(data, name, page)
+                if kept is not None:
+                    kept.put(page, lines)
+            readings[str(page)] = [line.to_json() for line in lines]
+            progress.advance(1)
+        return readings
+
+    def words(self, data: bytes, name: str, page: int) -> list[ReadLine]:
+        """The lines of a page that is a picture, read off."""
+        found, _ = self._ask({"do": WORDS, "name": name, "page": page}, data, name, PAGE_SECONDS)
+        return [ReadLine.from_json(line) for line in found["lines"]]
 
     def fields(self, data: bytes, name: str) -> list[dict[str, Any]]:
         """Fields of a tabular file with sample values."""
@@ -74,17 +137,20 @@ class BoundedReader:
         _, picture = self._ask({"do": PAGE, "name": name, "page": page, "width": width}, data, name)
         return picture
 
-    def pictures(self, data: bytes, name: str) -> list[bytes | None]:
+    def pictures(self, data: bytes, name: str, pictures: Sequence[Picture]) -> list[bytes | None]:
         """The pictures of a document, each as PNG or JPEG; None where one cannot be drawn."""
-        found, raw = self._ask({"do": PICTURES, "name": name}, data, name)
+        told = [one.to_json() for one in pictures]
+        found, raw = self._ask({"do": PICTURES, "name": name, "pictures": told}, data, name)
         drawn, at = [], 0
         for size in found["sizes"]:
             drawn.append(raw[at : at + size] if size else None)
             at += size
         return drawn
 
-    def _ask(self, order: Mapping[str, Any], data: bytes, name: str) -> tuple[dict[str, Any], bytes]:
-        seconds = self._limits.seconds_for(name, len(data))
+    def _ask(
+        self, order: Mapping[str, Any], data: bytes, name: str, seconds: float | None = None
+    ) -> tuple[dict[str, Any], bytes]:
+        seconds = self._limits.seconds_for(name, len(data)) if seconds is None else seconds
         until = time.monotonic() + seconds
         child = self._running()
         assert child.stdin is not None and child.stdout is not None
@@ -182,41 +248,33 @@ def _send(stream: Any, body: Mapping[str, Any], raw: bytes = b"") -> None:
 
 
 def _obey(order: Mapping[str, Any], data: bytes) -> tuple[dict[str, Any], bytes]:
-    from doppio.core.formats.documents import read_file
+    from doppio.core.formats.documents import draw, read_file
+    from doppio.core.formats.page_reading import read_page, read_picture
+    from doppio.core.formats.pdf import draw_page
 
     name = order["name"]
     if order["do"] == FIELDS:
         return {"fields": fields_seen(decode(data, name), name)}, b""
     if order["do"] == PICTURES:
-        drawn = [_drawn(draw) for document in read_file(data, name) for draw in document.drawn]
+        drawn = draw(data, name, [Picture.from_json(one) for one in order["pictures"]])
         return {"sizes": [len(one) for one in drawn]}, b"".join(drawn)
     if order["do"] == PAGE:
-        return {}, _picture(data, name, order["page"], order["width"])
+        return {}, _packed_page(draw_page(data, name, order["page"], order["width"]))
+    if order["do"] == WORDS:
+        lines = read_page(data, name, order["page"]) if order["page"] else read_picture(data)
+        return {"lines": [line.to_json() for line in lines]}, b""
     fields = Fields.from_json(order["fields"], name) if order["fields"] else None
-    return {"documents": [document_to_json(document) for document in read_file(data, name, fields)]}, b""
-
-
-def _drawn(draw: Callable[[], bytes]) -> bytes:
-    """A picture; nothing where it cannot be drawn, which says nothing of the others."""
+    readings = {int(page): [ReadLine.from_json(line) for line in lines] for page, lines in order["readings"].items()}
     try:
-        return draw()
-    except DocumentError:
-        return b""
+        found = read_file(data, name, fields, readings)
+    except Unread as unread:
+        return {"unread": unread.pages}, b""
+    return {"documents": [document_to_json(document) for document in found]}, b""
 
 
-def _picture(data: bytes, name: str, page: int, width: int) -> bytes:
-    import pypdfium2
-
-    try:
-        file = pypdfium2.PdfDocument(data)
-    except pypdfium2.PdfiumError as error:
-        raise DocumentError(f"{name}: a broken PDF ({error})") from error
-    if not 1 <= page <= len(file):
-        raise DocumentError(f"{name}: page {page} is not between 1 and {len(file)}")
-    shown = file[page - 1]
-    picture = shown.render(scale=width / max(shown.get_width(), 1), may_draw_forms=False).to_pil()
+def _packed_page(picture: Image.Image) -> bytes:
     target = io.BytesIO()
-    picture.convert("P", palette=1, colors=64).save(target, "PNG", optimize=True)
+    picture.convert("P", palette=Image.Palette.ADAPTIVE, colors=64).save(target, "PNG", optimize=True)
     return target.getvalue()
 
 

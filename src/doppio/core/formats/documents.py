@@ -1,37 +1,38 @@
 """Which files are documents, and how are they read? One file, an archive, or a folder of them."""
 
 import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import LIMITS, Limits, members, too_large
-from doppio.core.formats.docx import read_docx
-from doppio.core.formats.html import read_html
-from doppio.core.formats.markdown import read_markdown
-from doppio.core.formats.pdf import read_pdf
-from doppio.core.formats.plain import read_plain
+from doppio.core.formats.optical import Reading, Readings, Unread
+from doppio.core.formats.page_reading import PDF, read_page
+from doppio.core.formats.picture_file import ENDINGS as PICTURE_FILES
+from doppio.core.formats.picture_file import picture_of, read_picture_file
 from doppio.core.formats.records import Fields, json_rows, read_json_documents, read_rows
-from doppio.core.formats.table import read_csv
 from doppio.core.text.canonical import decode
 from doppio.core.text.document import Document
+from doppio.core.text.pictures import Picture
 
 Reader = Callable[[bytes, str, Fields | None], list[Document]]
+# Readers by their module below this package: each is imported for the first file that needs it.
 TEXT_READERS = {
-    ".md": read_markdown,
-    ".markdown": read_markdown,
-    ".html": read_html,
-    ".htm": read_html,
-    ".txt": read_plain,
-    ".csv": read_csv,
+    ".md": "markdown.read_markdown",
+    ".markdown": "markdown.read_markdown",
+    ".html": "html.read_html",
+    ".htm": "html.read_html",
+    ".txt": "plain.read_plain",
+    ".csv": "table.read_csv",
 }
-BYTE_READERS = {".docx": read_docx, ".pdf": read_pdf}
+BYTE_READERS = {".docx": "docx.read_docx"}
 ROWS = (".csv", ".jsonl")
 # What the readers of these endings find in a file; it goes up when they find more, and the same file is read anew.
-EDITION, ENDINGS_OF_EDITION = 1, (".html", ".htm", ".docx", ".pdf")
-KNOWN = (*TEXT_READERS, *BYTE_READERS, ".jsonl")
+EDITION, ENDINGS_OF_EDITION = 2, (".html", ".htm", ".docx", PDF)
+KNOWN = (*TEXT_READERS, *BYTE_READERS, PDF, ".jsonl", *PICTURE_FILES)
 SOURCES = "doppio-sources.json"
 SOURCES_FORMAT = "doppio-sources/1"
 
@@ -100,6 +101,11 @@ def is_known(name: str) -> bool:
     return name.lower().endswith(KNOWN) or name.rsplit("/", 1)[-1] == SOURCES
 
 
+def is_picture(name: str) -> bool:
+    """Whether a file is a picture."""
+    return name.lower().endswith(PICTURE_FILES)
+
+
 def read_bytes(path: Path, limits: Limits = LIMITS) -> bytes:
     """The bytes of a file that is not too large.
 
@@ -117,7 +123,9 @@ def read_bytes(path: Path, limits: Limits = LIMITS) -> bytes:
         raise DocumentError(f"{path}: cannot be read ({reason.strerror})") from reason
 
 
-def read_file(data: bytes, name: str, fields: Fields | None = None) -> list[Document]:
+def read_file(
+    data: bytes, name: str, fields: Fields | None = None, readings: Readings | None = None
+) -> list[Document]:
     """Read the documents of one file, which is no archive; `name` has an ending that tells the format.
 
     Parameters
@@ -125,11 +133,15 @@ def read_file(data: bytes, name: str, fields: Fields | None = None) -> list[Docu
     fields : Fields or None
         What the fields of a CSV or JSONL file are, a row being a document. Without it a CSV file is one document,
         and a JSONL file has `id` and `text` in every line.
+    readings : mapping or None
+        Lines of pages that are pictures, by their numbers; None reads them here and now, seconds a page.
 
     Raises
     ------
     DocumentError
         If the ending is unknown, the bytes cannot be decoded, or nothing can be read from them.
+    Unread
+        If pages are pictures and `readings` has none.
     """
     ending = Path(name).suffix.lower()
     if fields is not None and ending in ROWS:
@@ -138,15 +150,62 @@ def read_file(data: bytes, name: str, fields: Fields | None = None) -> list[Docu
         found = read_json_documents(decode(data, name), name)
         documents = [_renamed(document, f"{name}#{document.id}") for document in found]
     elif ending in TEXT_READERS:
-        documents = [TEXT_READERS[ending](decode(data, name), name)]
+        documents = [_imported(TEXT_READERS[ending])(decode(data, name), name)]
     elif ending in BYTE_READERS:
-        documents = [BYTE_READERS[ending](data, name)]
+        documents = [_imported(BYTE_READERS[ending])(data, name)]
+    elif ending == PDF:
+        documents = [_imported("pdf.read_pdf")(data, name, _reading(data, name, readings))]
+    elif ending in PICTURE_FILES:
+        # What is no picture is refused before anything is read off it.
+        picture_of(data, name)
+        reading = _reading(data, name, readings)
+        if reading is None:
+            raise Unread([1])
+        documents = [read_picture_file(data, name, reading(1))]
     else:
         raise DocumentError(f"{name}: unknown ending {ending!r}; known are {', '.join(KNOWN)} and .zip")
     documents = [document for document in documents if document.text.strip()]
     if not documents:
         raise DocumentError(f"{name}: holds no text")
     return documents
+
+
+def _imported(name: str) -> Callable[..., Any]:
+    module, function = name.split(".")
+    found: Callable[..., Any] = getattr(import_module(f"doppio.core.formats.{module}"), function)
+    return found
+
+
+def _reading(data: bytes, name: str, readings: Readings | None) -> Reading | None:
+    """What gives the lines of a page that is a picture; None where nobody can."""
+    if readings is None:
+        return lambda page: read_page(data, name, page)
+    return (lambda page: readings.get(page, ())) if readings else None
+
+
+def draw(data: bytes, name: str, pictures: Sequence[Picture]) -> list[bytes]:
+    """The pictures of a document that was read from a file, each as PNG or JPEG; empty where one cannot be drawn.
+
+    Raises
+    ------
+    DocumentError
+        If the file cannot be read.
+    """
+    ending = Path(name).suffix.lower()
+    if ending == PDF:
+        found: list[bytes] = _imported("pdf.draw_pictures")(data, pictures)
+        return found
+    if ending in PICTURE_FILES:
+        return [_drawn(picture_of(data, name).draw)]
+    return [_drawn(one) for document in read_file(data, name) for one in document.drawn]
+
+
+def _drawn(draw: Callable[[], bytes]) -> bytes:
+    """A picture; nothing where it cannot be drawn, which says nothing of the others."""
+    try:
+        return draw()
+    except DocumentError:
+        return b""
 
 
 def _renamed(document: Document, identity: str) -> Document:

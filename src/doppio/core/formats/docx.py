@@ -98,7 +98,7 @@ def _pictures(builder: DocumentBuilder, file: WordFile, element: Any) -> None:
             if part is not None:
                 with suppress(DocumentError):
                     found = drawable(part.blob, "drawing")
-                    builder.picture(found.width, found.height, found.draw, alt=alt)
+                    builder.picture(found.width, found.height, found.draw, of=part.blob, alt=alt)
 
 
 def _table(builder: DocumentBuilder, table: Table) -> None:

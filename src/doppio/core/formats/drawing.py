@@ -3,9 +3,11 @@
 import base64
 import binascii
 import io
+import math
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from PIL import Image, ImageOps, UnidentifiedImageError
 
@@ -17,7 +19,13 @@ LONGEST_SIDE = 1600
 # With fewer colours it is a drawing, which is kept to the pixel.
 DRAWN_COLOURS, QUALITY = 4096, 85
 TURNED = "JPEG"
+# Sides of a drawing of lines whose file says none.
+LINES_SIDE = 800
 FORMATS = ("PNG", "JPEG", "WEBP", "GIF", "BMP", "TIFF")
+# What a drawing of lines may run, or bring in from elsewhere.
+_RUN, _INSIDE = ("script", "foreignObject"), ("#", "data:image/png", "data:image/jpeg", "data:image/webp")
+_LENGTH = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(px|pt|mm|cm|in)?\s*\Z")
+_UNITS = {"px": 1.0, "pt": 96 / 72, "mm": 96 / 25.4, "cm": 96 / 2.54, "in": 96.0}
 _DATA = re.compile(r"data:image/[a-z+.-]+;base64,(.+)", re.DOTALL)
 
 
@@ -76,6 +84,71 @@ def _drawn(data: bytes, name: str, size: tuple[int, int]) -> bytes:
         raise
     except Exception as error:
         raise DocumentError(f"{name}: a broken picture ({error})") from error
+
+
+def drawing_of_lines(data: bytes, name: str) -> Drawable:
+    """A picture from an SVG file: nothing outside of the file is looked up, and nothing in it is run.
+
+    Raises
+    ------
+    DocumentError
+        If it is broken or too small.
+    """
+    from lxml import etree
+
+    safe = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
+    try:
+        root = etree.fromstring(data, safe)
+    except (etree.XMLSyntaxError, ValueError) as error:
+        raise DocumentError(f"{name}: a broken SVG ({error})") from error
+    if etree.QName(root).localname != "svg":
+        raise DocumentError(f"{name}: no SVG; its first element is <{etree.QName(root).localname}>")
+    for element in list(root.iter(etree.Element)):
+        if etree.QName(element).localname in _RUN:
+            if element.getparent() is not None:
+                element.getparent().remove(element)
+            continue
+        for attribute, value in list(element.attrib.items()):
+            if etree.QName(attribute).localname == "href" and not value.strip().startswith(_INSIDE):
+                del element.attrib[attribute]
+    wide, high = _svg_size(root)
+    shrink = LONGEST_SIDE / max(wide, high) if max(wide, high) > LONGEST_SIDE else 1.0
+    size = max(1, round(wide * shrink)), max(1, round(high * shrink))
+    if min(size) < LEAST_SIDE or size[0] * size[1] < LEAST_AREA:
+        raise DocumentError(f"{name}: {size[0]} x {size[1]} pixels are too few to show anything")
+    text = etree.tostring(root, encoding="unicode")
+    return Drawable(*size, lambda: _lines_drawn(text, name, size))
+
+
+def _svg_size(root: Any) -> tuple[float, float]:
+    sides = [_LENGTH.match(str(root.get(side) or "")) for side in ("width", "height")]
+    wide, high = (float(side[1]) * _UNITS[side[2] or "px"] if side else 0.0 for side in sides)
+    box = [float(part) for part in re.findall(r"[-+.\deE]+", str(root.get("viewBox") or ""))[:4] if _is_number(part)]
+    if len(box) == 4 and box[2] > 0 and box[3] > 0:
+        if wide and not high:
+            high = wide * box[3] / box[2]
+        wide, high = wide or (high * box[2] / box[3] if high else box[2]), high or box[3]
+    return wide or LINES_SIDE, high or LINES_SIDE
+
+
+def _is_number(text: str) -> bool:
+    try:
+        return math.isfinite(float(text))
+    except ValueError:
+        return False
+
+
+def _lines_drawn(text: str, name: str, size: tuple[int, int]) -> bytes:
+    import resvg_py
+
+    try:
+        drawn = resvg_py.svg_to_bytes(svg_string=text, width=size[0], height=size[1], background="white")
+        with Image.open(io.BytesIO(bytes(drawn)), formats=("PNG",)) as picture:
+            return packed(picture, size)
+    except MemoryError:
+        raise
+    except Exception as error:
+        raise DocumentError(f"{name}: a broken SVG ({error})") from error
 
 
 def packed(picture: Image.Image, size: tuple[int, int]) -> bytes:

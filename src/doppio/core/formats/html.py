@@ -90,7 +90,7 @@ def _picture(builder: DocumentBuilder, tag: Tag) -> None:
     if data is not None:
         with suppress(DocumentError):
             found = drawable(data, "img")
-            builder.picture(found.width, found.height, found.draw, alt=str(tag.get("alt") or ""))
+            builder.picture(found.width, found.height, found.draw, of=data, alt=str(tag.get("alt") or ""))
 
 
 def _block(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> None:

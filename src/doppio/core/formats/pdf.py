@@ -5,6 +5,7 @@ import logging
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from statistics import median
 from typing import Any
 
 import regex
@@ -25,20 +26,36 @@ from pdfminer.pdfinterp import PDFPageInterpreter, PDFResourceManager
 from pdfminer.pdfpage import PDFPage
 from pdfminer.pdfparser import PDFParser
 from pdfminer.utils import decode_text
+from PIL import Image
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.captions import CAPTION_LINE
 from doppio.core.formats.drawing import LONGEST_SIDE, packed
+from doppio.core.formats.optical import (
+    READ_CONFIDENCE,
+    READ_PAGES,
+    Reading,
+    ReadLine,
+    Unread,
+    confidence_of,
+)
 from doppio.core.formats.pdf_tables import LETTERS, Rules, Table, tables
+from doppio.core.formats.scanned import Cells, laid_out, usual_height
 from doppio.core.formats.table import row_text
 from doppio.core.text.document import CAPTION, HEADING, ITEM, PARAGRAPH, PICTURE, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
+from doppio.core.text.pictures import Picture
 
 LARGER = 1.1
 # Of a page's area; in points; pages from which on what most of them share is decoration; pixels a point.
 LEAST_SHARE, LEAST_POINTS, REPEATED, SHARPNESS = 0.004, 18, 3, 3.0
 HEADING_MAX = 140
 EDGE = 0.12
+# A page is scanned where it has pictures and no text, or no more text than a stamp and pictures over so much of it.
+SCANNED_SHARE, STAMP_LETTERS = 0.5, 60
+LONGEST_PAGE = 6000
+# Height of a line of read print over the size of its letters.
+LINE_SPACE = 1.25
 _ITEM = regex.compile(r"^(?:[-–•▪◦‣*●○■]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+")
 _BULLET = regex.compile(r"^[–•▪◦‣*●○■]\s*")
 _NUMBERED = regex.compile(r"^(\d{1,3}(?:\.\d{1,3}){0,5})[.)]?\s+\p{L}")
@@ -62,13 +79,15 @@ class Line:
 
 @dataclass(frozen=True)
 class Shown:
-    """A picture on a page; y grows upwards. `image` is what the file holds of it, which pages may share."""
+    """A picture on a page; y grows upwards. `image` is what the file holds of it, which pages may share, and `held`
+    its bytes."""
 
     x0: float
     x1: float
     y0: float
     y1: float
     image: object = None
+    held: bytes = field(default=b"", compare=False, repr=False)
 
     @property
     def top(self) -> float:
@@ -86,26 +105,46 @@ class Page:
     tables: list[Table] = field(default_factory=list)
     pictures: list[Shown] = field(default_factory=list)
 
+    @property
+    def scanned(self) -> bool:
+        """Whether it is a picture of a page, whose words have to be read off."""
+        covered = sum((shown.x1 - shown.x0) * (shown.y1 - shown.y0) for shown in dict.fromkeys(self.pictures))
+        letters = sum(len(line.text) for line in self.lines)
+        if self.tables or not self.pictures or letters > STAMP_LETTERS:
+            return False
+        return not letters or covered >= SCANNED_SHARE * self.width * self.height
 
-def read_pdf(data: bytes, identity: str) -> Document:
+
+def read_pdf(data: bytes, identity: str, reading: Reading | None = None) -> Document:
     """Read a PDF file.
+
+    Parameters
+    ----------
+    reading : callable or None
+        Gives the lines of a page that is a picture, by its number from 1.
 
     Notes
     -----
     Lines that repeat at the top or the bottom of pages, numbers apart, are left out. A paragraph that goes on on the
-    next page is one; the next page begins after it. Words hyphenated at a line's end are joined.
+    next page is one; the next page begins after it. Words hyphenated at a line's end are joined. Of pages that were
+    read off the metadata says which they are and how sure the reader was.
 
     Raises
     ------
     DocumentError
-        If the file is encrypted, broken, or holds pictures of pages without text.
+        If the file is encrypted, broken, or holds no text.
+    Unread
+        If pages are pictures and there is no `reading`.
     """
     pages, metadata, title = _pages(data, identity)
+    scanned = [page for page in pages if page.scanned]
+    if scanned and reading is None:
+        raise Unread([page.number for page in scanned])
+    if reading is not None:
+        metadata |= _read_off(scanned, reading)
     if not any(page.lines or page.tables for page in pages):
-        if any(page.pictures for page in pages):
-            raise DocumentError(
-                f"{identity}: scanned, {len(pages)} pages without text; run text recognition on it first"
-            )
+        if scanned:
+            raise DocumentError(f"{identity}: scanned, and no words could be read on its {len(pages)} pages")
         raise DocumentError(f"{identity}: holds no text")
     _drop_repeated(pages)
     _drop_small_and_repeated_pictures(pages)
@@ -132,6 +171,36 @@ def read_pdf(data: bytes, identity: str) -> Document:
     found = builder.build(identity)
     has_heading = any(block.kind == HEADING for block in found.blocks)
     return builder.build(identity, None if has_heading else title, metadata)
+
+
+def _read_off(scanned: Sequence[Page], reading: Reading) -> dict[str, Value]:
+    """Put the lines and tables of pages that are pictures on them; what the metadata says of it."""
+    read: list[tuple[Page, Sequence[ReadLine]]] = [(page, reading(page.number)) for page in scanned]
+    read = [(page, lines) for page, lines in read if lines]
+    if not read:
+        return {}
+    # One for all pages: how high lines come out differs a little from page to page.
+    body = median(usual_height(lines) * page.height for page, lines in read) / LINE_SPACE
+    for page, lines in read:
+        page.lines = []
+        for piece in laid_out(lines, page.width / page.height):
+            if isinstance(piece, Cells):
+                left, top, right, bottom = piece.place
+                edges = left * page.width, right * page.width, (1 - top) * page.height, (1 - bottom) * page.height
+                page.tables.append(Table(*edges, piece.rows))
+                continue
+            left, top, right, bottom = piece.line.place
+            size = round(piece.size * body * 2) / 2
+            page.lines.append(
+                Line(piece.line.text, left * page.width, right * page.width, (1 - bottom) * page.height,
+                     (1 - top) * page.height, size, False, piece.paragraph)
+            )  # fmt: skip
+    sure = {page.number: confidence_of(lines) for page, lines in read}
+    whole = confidence_of([line for _, lines in read for line in lines])
+    return {
+        READ_PAGES: [f"{number}: {share:.2f}" for number, share in sure.items()],
+        READ_CONFIDENCE: round(whole, 3),
+    }
 
 
 def _pages(data: bytes, identity: str) -> tuple[list[Page], dict[str, Value], str | None]:
@@ -177,7 +246,8 @@ def _page(layout: LTPage, number: int) -> Page:
     box = 0
     for element in _elements(layout):
         if isinstance(element, LTImage):
-            page.pictures.append(Shown(element.x0, element.x1, element.y0, element.y1, element.stream.objid))
+            held = element.stream.get_rawdata() or b""
+            page.pictures.append(Shown(element.x0, element.x1, element.y0, element.y1, element.stream.objid, held))
         elif isinstance(element, LTCurve):
             rules.add(element.bbox)
         elif isinstance(element, LTTextBox):
@@ -249,16 +319,54 @@ def _add_picture(builder: DocumentBuilder, data: bytes, page: Page, shown: Shown
     scale = min(SHARPNESS, LONGEST_SIDE / max(right - left, high - low))
     size = round((right - left) * scale), round((high - low) * scale)
     place = (left / page.width, 1 - high / page.height, right / page.width, 1 - low / page.height)
-    builder.picture(*size, lambda: _seen(data, page.number, place, scale, size), page=page.number,
-                    place=tuple(round(share, 4) for share in place))  # fmt: skip
+    share = tuple(round(one, 4) for one in place)
+    alone = Picture(0, 0, "", "", *size, page.number, share)
+    builder.picture(*size, lambda: draw_pictures(data, [alone])[0], of=shown.held, page=page.number, place=share)
 
 
-def _seen(data: bytes, number: int, place: tuple[float, ...], scale: float, size: tuple[int, int]) -> bytes:
+def draw_pictures(data: bytes, pictures: Sequence[Picture]) -> list[bytes]:
+    """Pictures of a PDF file as they are seen on their pages, each page drawn once; empty where one cannot be."""
     import pypdfium2
 
-    drawn = pypdfium2.PdfDocument(data)[number - 1].render(scale=scale, may_draw_forms=False).to_pil()
-    left, top, right, bottom = (share * side for share, side in zip(place, drawn.size * 2, strict=True))
-    return packed(drawn.crop((round(left), round(top), round(right), round(bottom))), size)
+    file = pypdfium2.PdfDocument(data)
+    found = [b""] * len(pictures)
+    # A page may have many, and be drawn larger for the small ones among them.
+    order = sorted(range(len(pictures)), key=lambda place: (pictures[place].page, pictures[place].width))
+    seen: tuple[int, float, Any] = (0, 0.0, None)
+    for place in order:
+        one = pictures[place]
+        left, top, right, bottom = one.place
+        page = file[one.page - 1]
+        scale = one.width / max((right - left) * page.get_width(), 1.0)
+        if seen[0] != one.page or abs(seen[1] - scale) > 0.01 * scale:
+            seen = one.page, scale, page.render(scale=scale, may_draw_forms=False).to_pil()
+        wide, high = seen[2].size
+        part = seen[2].crop((round(left * wide), round(top * high), round(right * wide), round(bottom * high)))
+        found[place] = packed(part, (one.width, one.height))
+    return found
+
+
+def draw_page(data: bytes, identity: str, number: int, width: int) -> Image.Image:
+    """A page as it is seen, `width` pixels wide; pages count from 1.
+
+    Raises
+    ------
+    DocumentError
+        If the file is broken or has no such page.
+    """
+    import pypdfium2
+
+    try:
+        file = pypdfium2.PdfDocument(data)
+    except pypdfium2.PdfiumError as error:
+        raise DocumentError(f"{identity}: a broken PDF ({error})") from error
+    if not 1 <= number <= len(file):
+        raise DocumentError(f"{identity}: page {number} is not between 1 and {len(file)}")
+    shown = file[number - 1]
+    # A page that is very long is drawn less wide.
+    scale = min(width / max(shown.get_width(), 1.0), LONGEST_PAGE / max(shown.get_height(), 1.0))
+    drawn: Image.Image = shown.render(scale=scale, may_draw_forms=False).to_pil()
+    return drawn
 
 
 def _at_edge(line: Line, page: Page) -> bool:

@@ -5,6 +5,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+from doppio.core import outside
+from doppio.core.at_hand import kept
 from doppio.core.branches.kind import BRANCHES
 from doppio.core.chunking.kind import RULES
 from doppio.core.errors import RecipeError
@@ -19,6 +21,8 @@ from doppio.core.select.kind import SELECTION
 STEPS = (0.25, 0.5, 1, 2, 4)
 # A switch or a choice takes all of its values, a name that nobody can guess none.
 FEW = 12
+KNOWN = 64
+_known: dict[tuple[str, int], list["Offer"]] = {}
 
 
 @dataclass(frozen=True)
@@ -39,8 +43,18 @@ class Offer:
     built: bool
 
 
+def titles(recipe: Recipe) -> dict[str, str]:
+    """What people call the settings that a sweep can move, by path."""
+    return {one.path: one.title for one in _offers(recipe.body)}
+
+
 def offers(recipe: Recipe) -> list[Offer]:
     """Every setting of a recipe that a sweep can move, in the order of the recipe."""
+    # Trying every value beside the others takes seconds, and a recipe does not change.
+    return kept(_known, (recipe.fingerprint, outside.stamp()), lambda: _fitting(recipe), KNOWN)
+
+
+def _fitting(recipe: Recipe) -> list[Offer]:
     found = []
     for one in _offers(recipe.body):
         # What is right by itself can still be wrong beside another setting.

@@ -1,9 +1,8 @@
 """How a score becomes a probability: a slope and an offset, fitted to what was right."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import minimize
-from scipy.special import expit
 
 Floats = NDArray[np.float64]
 
@@ -32,10 +31,12 @@ def slope_and_offset(scores: Floats, right: NDArray[np.bool_]) -> tuple[float, f
 
     def loss(of: Floats) -> tuple[float, Floats]:
         logits = np.exp(of[0]) * given + of[1]
-        off = expit(logits) - truth
+        off = scipy.special.expit(logits) - truth
         slope = np.array([np.sum(off * given) * np.exp(of[0]), np.sum(off)])
         return float(np.sum(np.logaddexp(0, logits) - truth * logits)), slope
 
-    found = minimize(loss, np.array([0.0, -2.0]), jac=True, method="L-BFGS-B", bounds=[(-12, 8), (-60, 60)]).x
+    found = scipy.optimize.minimize(
+        loss, np.array([0.0, -2.0]), jac=True, method="L-BFGS-B", bounds=[(-12, 8), (-60, 60)]
+    ).x
     steep = float(np.exp(found[0])) / spread
     return steep, float(found[1]) - steep * centre

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.special import ndtr, ndtri
 
 from doppio.core.measure.significance import paired_randomisation, portions
 
@@ -158,7 +158,7 @@ def detectable(apart: Floats) -> tuple[float, int]:
     .. [1] T. Sakai, "Topic set size design", Information Retrieval Journal 19, 2016.
     """
     count = len(apart)
-    z, power = float(ndtri(1 - LEVEL / 2)), float(ndtri(POWER))
+    z, power = float(scipy.special.ndtri(1 - LEVEL / 2)), float(scipy.special.ndtri(POWER))
     left = count - z * z / 2
     spread = float(apart.std(ddof=1)) if count > 1 else 0.0
     if left <= 0 or spread == 0:
@@ -238,14 +238,14 @@ def _corrected(means: Floats, sums: Floats, counts: Floats) -> tuple[float, floa
     near = abs(mean) * ROUNDING + 1e-12
     below = np.searchsorted(means, mean - near)
     equal = np.searchsorted(means, mean + near, side="right") - below
-    bias = float(ndtri(np.clip((below + equal / 2) / len(means), 1e-6, 1 - 1e-6)))
+    bias = float(scipy.special.ndtri(np.clip((below + equal / 2) / len(means), 1e-6, 1 - 1e-6)))
     left = np.maximum(of - counts, 1e-9)
     without = (total - sums) / left
     away = without.mean() - without
     spread = float((away**2).sum())
     pull = float((away**3).sum()) / (6 * spread**1.5) if spread > 0 else 0.0
     bounds = []
-    for z in (ndtri(LEVEL / 2), ndtri(1 - LEVEL / 2)):
+    for z in (scipy.special.ndtri(LEVEL / 2), scipy.special.ndtri(1 - LEVEL / 2)):
         shifted = bias + (bias + z) / (1 - pull * (bias + z))
-        bounds.append(float(np.quantile(means, ndtr(shifted))))
+        bounds.append(float(np.quantile(means, scipy.special.ndtr(shifted))))
     return bounds[0], bounds[1]

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import minimize, minimize_scalar
 
 Floats = NDArray[np.float64]
 # How strongly weights are held where they begin, in questions; the labels themselves choose among these.
@@ -99,7 +99,7 @@ def _fit(padded: "_Padded", start: Floats, pull: float, least: float | None) -> 
         return told + pull / 2 * float(away @ away), slope + pull * away
 
     bounds = None if least is None else [(least, None)] * len(start)
-    return np.asarray(minimize(loss, start, jac=True, method="L-BFGS-B", bounds=bounds).x, np.float64)
+    return np.asarray(scipy.optimize.minimize(loss, start, jac=True, method="L-BFGS-B", bounds=bounds).x, np.float64)
 
 
 def fit_honestly(
@@ -193,7 +193,9 @@ def _best(
 
 def scaled_to(listed: Sequence[Listed], shares: Floats) -> Floats:
     """Shares times the one factor under which the labels are likeliest."""
-    found = minimize_scalar(lambda at: surprise(listed, shares * np.exp(at)), bounds=(-4, 4), method="bounded")
+    found = scipy.optimize.minimize_scalar(
+        lambda at: surprise(listed, shares * np.exp(at)), bounds=(-4, 4), method="bounded"
+    )
     return np.asarray(shares * np.exp(found.x), np.float64)
 
 

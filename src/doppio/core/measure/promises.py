@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike
-from scipy.special import betaincinv
 
 CONFIDENCE = 0.9
 SHARES = (0.01, 0.02, 0.05)
@@ -65,7 +65,7 @@ def promised(best: ArrayLike, most: float, confidence: float = CONFIDENCE) -> Pr
     count = len(scores)
     needs = int(np.ceil(np.log(1 - confidence) / np.log(1 - most)))
     borne = np.arange(count)
-    allowed = borne[betaincinv(borne + 1, count - borne, confidence) <= most]
+    allowed = borne[scipy.special.betaincinv(borne + 1, count - borne, confidence) <= most]
     if not len(allowed):
         return Promise(most, confidence, None, 0, count, needs)
     # With so many lost, the next one up is the floor; equal scores stay together, above it.

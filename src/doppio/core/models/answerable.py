@@ -5,7 +5,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import logsumexp
 
 # What stands for a passage that is not there, in log-odds.
 NOBODY = -8.0
@@ -27,7 +26,8 @@ def facts_of(logits: NDArray[np.float64], unfound: float) -> NDArray[np.float64]
     "best" and "second" are the two highest log-odds, "all" is the logarithm of the summed odds.
     """
     highest = np.sort(np.append(logits, [NOBODY, NOBODY]))[::-1]
-    return np.array([highest[0], highest[1], logsumexp(highest), unfound])
+    together = highest[0] + np.log(np.exp(highest - highest[0]).sum())
+    return np.array([highest[0], highest[1], together, unfound])
 
 
 @dataclass(frozen=True)

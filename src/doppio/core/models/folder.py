@@ -12,14 +12,11 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import onnx
 from numpy.typing import NDArray
 from safetensors import SafetensorError
 from safetensors.numpy import load_file
 
 from doppio.core.errors import ModelFolderError
-from doppio.core.models.bert_graph import bert_graph
-from doppio.core.models.eight_bits import to_bytes
 
 FORMAT = "doppio-model/1"
 MANIFEST = "doppio-model.json"
@@ -95,6 +92,11 @@ def prepare_encoder(
     """
     weights, config = read_weights(source)
     with told_weights(source):
+        # Graphs are made when weights are brought in, and by nobody who answers.
+        import onnx
+
+        from doppio.core.models.bert_graph import bert_graph
+
         graph = bert_graph(weights, config)
     with drafted(target) as draft:
         onnx.save(graph, str(draft / GRAPH))
@@ -137,6 +139,8 @@ def prepare_bytes(source: Path, target: Path, *, name: str, title: str) -> None:
     """The same encoder with its matrices in one byte a number: faster, and its vectors a little off."""
     whole = open_folder(source)
     with drafted(target) as draft:
+        from doppio.core.models.eight_bits import to_bytes
+
         to_bytes(source / GRAPH, source / TOKENIZER, draft / GRAPH)
         shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
         kept = {field: getattr(whole, field) for field in _FIELDS if field not in ("name", "title")}

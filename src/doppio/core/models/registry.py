@@ -1,7 +1,9 @@
 """Encoders and joint scorers by name: each opened once, from the folders that an administrator registered."""
 
+import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -42,9 +44,11 @@ class Models:
         ModelFolderError
             If there is none of that name, or its folder is not whole.
         """
-        known = [*(folder.name for folder in self.listed()), TRAINED]
-        found: TextEncoder = self._kept_open(name, "encoder", known, self._open_encoder)
+        found: TextEncoder = self._kept_open(name, "encoder", self._encoders, self._open_encoder)
         return found
+
+    def _encoders(self) -> list[str]:
+        return [*(folder.name for folder in self.listed()), TRAINED]
 
     def scorer(self, name: str) -> JointScorer:
         """A joint scorer by its name; it keeps what it said of the last pairs.
@@ -54,7 +58,10 @@ class Models:
         ModelFolderError
             If there is none of that name, or its folder is not whole.
         """
-        known = [folder.name for folder in self.scorers()]
+
+        def known() -> list[str]:
+            return [folder.name for folder in self.scorers()]
+
         found: JointScorer = self._kept_open(name, "scorer", known, self._open_scorer)
         return found
 
@@ -71,7 +78,9 @@ class Models:
         return self._elsewhere(name, EXPANDER, RemoteExpander)
 
     def _elsewhere(self, name: str, what: str, made: Callable[[TextFolder], T]) -> T:
-        known = [folder.name for folder in self.texts() if TEXTS[folder.kind] == what]
+        def known() -> list[str]:
+            return [folder.name for folder in self.texts() if TEXTS[folder.kind] == what]
+
         return self._kept_open(name, what, known, lambda path: made(open_text_folder(path)))
 
     def tokenizer(self, name: str) -> Tokens:
@@ -90,15 +99,15 @@ class Models:
         found = sorted(self.root.glob(f"*/{TOKENIZER}"))
         return [path.parent.name for path in found if kind_of(path.parent) == TOKENIZER_KIND]
 
-    def _kept_open(self, name: str, what: str, known: list[str], opened: Callable[[Path], T]) -> T:
+    def _kept_open(self, name: str, what: str, known: Callable[[], list[str]], opened: Callable[[Path], T]) -> T:
         manifest = self.root / name / MANIFEST
         if not manifest.is_file():
             raise ModelFolderError(
-                f"{self.root / name}: no such model folder; there are {', '.join(sorted(known))}. "
+                f"{self.root / name}: no such model folder; there are {', '.join(sorted(known()))}. "
                 "'./doppio setup' installs the shipped ones"
             )
         if _sort_of(kind_of(manifest.parent)) != what:
-            raise ModelFolderError(f"{name}: is no {what}; there are {', '.join(sorted(known))}")
+            raise ModelFolderError(f"{name}: is no {what}; there are {', '.join(sorted(known()))}")
         stamp = manifest.stat().st_mtime_ns
         if name not in self._open or self._open[name][0] != stamp:
             self._open[name] = stamp, opened(manifest.parent)
@@ -142,12 +151,38 @@ class Models:
     def _folders(self, opened: Callable[[Path], T], wanted: Callable[[str], bool]) -> list[T]:
         found = []
         for place in sorted(self.root.glob(f"*/{MANIFEST}")):
-            try:
-                if not place.parent.name.startswith(".") and wanted(kind_of(place.parent)):
-                    found.append(opened(place.parent))
-            except ModelFolderError:
+            if place.parent.name.startswith("."):
                 continue
+            stamp = _stamp(place.parent)
+            if wanted(_kind(place.parent, stamp)) and (folder := _whole(opened, place.parent, stamp)) is not None:
+                found.append(folder)
         return found
+
+
+Stamp = tuple[tuple[str, int, int, int], ...]
+
+
+def _stamp(folder: Path) -> Stamp:
+    """Another one whenever a file of a folder is another, comes or goes."""
+    found = [(entry.name, entry.stat()) for entry in os.scandir(folder) if entry.is_file()]
+    return tuple(sorted((name, told.st_mtime_ns, told.st_size, told.st_ino) for name, told in found))
+
+
+@lru_cache(maxsize=256)
+def _kind(folder: Path, stamp: Stamp) -> str:
+    try:
+        return kind_of(folder)
+    except ModelFolderError:
+        return ""
+
+
+@lru_cache(maxsize=256)
+def _whole(opened: Callable[[Path], T], folder: Path, stamp: Stamp) -> T | None:
+    """A folder's manifest; None where it is not whole."""
+    try:
+        return opened(folder)
+    except ModelFolderError:
+        return None
 
 
 def _sort_of(kind: str) -> str:

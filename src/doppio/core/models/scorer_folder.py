@@ -7,15 +7,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import onnx
 from numpy.typing import NDArray
 from safetensors import SafetensorError
 from safetensors.numpy import load_file
 
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.answerable import FACTS, Answerable
-from doppio.core.models.bert_graph import gated_graph, pair_graph
-from doppio.core.models.eight_bits import to_bytes
 from doppio.core.models.folder import (
     MANIFEST,
     TOKENIZER,
@@ -176,6 +173,8 @@ def prepare_gated(source: Path, learned: Path, target: Path, *, small: bool, fie
     weights, config = read_weights(source)
     try:
         found = {name: value.astype(np.float32) for name, value in load_file(learned).items()}
+        from doppio.core.models.bert_graph import gated_graph
+
         graph = gated_graph(weights, found, config)
     except (SafetensorError, OSError, KeyError, ValueError) as error:
         raise ModelFolderError(f"{learned}: {error}") from error
@@ -195,15 +194,21 @@ def prepare_pair(source: Path, target: Path, *, fields: Mapping[str, Any], small
         if needed not in weights:
             raise ModelFolderError(f"{source / WEIGHTS}: {needed}: missing, so this is no cross-encoder")
     with told_weights(source):
+        from doppio.core.models.bert_graph import pair_graph
+
         graph = pair_graph(weights, config)
     _write(graph, source, target, small, {"layout": PAIR, **fields})
 
 
-def _write(graph: onnx.ModelProto, source: Path, target: Path, small: bool, fields: Mapping[str, Any]) -> None:
+def _write(graph: Any, source: Path, target: Path, small: bool, fields: Mapping[str, Any]) -> None:
     with drafted(target) as draft:
+        import onnx
+
         whole = draft / ("whole.onnx" if small else GRAPH)
         onnx.save(graph, str(whole))
         if small:
+            from doppio.core.models.eight_bits import to_bytes
+
             to_bytes(whole, source / TOKENIZER, draft / GRAPH)
             whole.unlink()
         shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)

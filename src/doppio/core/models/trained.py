@@ -15,9 +15,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import csr_matrix
-from scipy.sparse.linalg import LinearOperator, eigsh
 
 from doppio.core.models.encoder import Encoded
 from doppio.core.models.registry import TRAINED, TRAINED_TITLE
@@ -92,7 +91,7 @@ def train(parts: Iterable[Counted], dimension: int = DIMENSION) -> dict[str, NDA
     }
 
 
-def _strongest(matrix: csr_matrix, rank: int) -> NDArray[np.float64]:
+def _strongest(matrix: "scipy.sparse.csr_matrix", rank: int) -> NDArray[np.float64]:
     """The right singular vectors of the largest singular values, the largest first: (terms, rank).
 
     Notes
@@ -103,9 +102,11 @@ def _strongest(matrix: csr_matrix, rank: int) -> NDArray[np.float64]:
     tall = matrix.shape[0] >= matrix.shape[1]
     one = matrix if tall else matrix.T.tocsr()
     size, other = one.shape[1], one.T.tocsr()
-    product = LinearOperator((size, size), matvec=lambda vector: other @ (one @ vector), dtype=np.float64)
+    product = scipy.sparse.linalg.LinearOperator(
+        (size, size), matvec=lambda vector: other @ (one @ vector), dtype=np.float64
+    )
     start = np.random.default_rng(0).standard_normal(size)
-    _, found = eigsh(product, k=rank, v0=start, rng=np.random.default_rng(1))
+    _, found = scipy.sparse.linalg.eigsh(product, k=rank, v0=start, rng=np.random.default_rng(1))
     # Those of values that are nearly alike need not be at right angles.
     basis, _ = np.linalg.qr(found)
     left, _, right = np.linalg.svd(one @ basis, full_matrices=False)
@@ -146,7 +147,7 @@ def _matrix(
     counted: Sequence[tuple[NDArray[np.int64], NDArray[np.int64]]],
     column: NDArray[np.int64],
     idf: NDArray[np.float64],
-) -> csr_matrix:
+) -> "scipy.sparse.csr_matrix":
     """Weights of terms, one row a text."""
     rows, columns, values = [np.empty(0, np.int64)], [np.empty(0, np.int64)], [np.empty(0)]
     for row, (numbers, counts) in enumerate(counted):
@@ -156,4 +157,6 @@ def _matrix(
         columns.append(own[there])
         values.append((1 + np.log(counts[there])) * idf[own[there]])
     shape = (len(counted), len(idf))
-    return csr_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=shape)
+    return scipy.sparse.csr_matrix(
+        (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=shape
+    )

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from doppio.core.fingerprint import fingerprint, text_digest
+from doppio.core.fingerprint import bytes_digest, fingerprint, text_digest
 from doppio.core.text.abbreviations import Habits, habits
 from doppio.core.text.canonical import canonical
 from doppio.core.text.given import Moves
@@ -70,10 +70,35 @@ class Document:
 
     @cached_property
     def digest(self) -> str:
-        """Digest of all that chunks and indexes depend on: title, text, blocks, sections, what is carried."""
+        """Digest of what chunks and indexes depend on: title, text, blocks, sections, carried fields, pictures."""
         blocks = [[block.kind, block.start, block.end, block.level] for block in self.blocks]
         sections = [[s.number, s.title, s.level, s.start, s.end, s.parent, s.dropped] for s in self.sections]
-        return fingerprint(self.title, text_digest(self.text), blocks, sections, dict(self.carried))
+        shown = [[picture.digest, *self.anchor(picture)] for picture in self.pictures if picture.digest]
+        # Documents without pictures have the digests that they have always had.
+        more = [shown] if shown else []
+        return fingerprint(self.title, text_digest(self.text), blocks, sections, dict(self.carried), *more)
+
+    def anchor(self, picture: Picture) -> tuple[int, int]:
+        """The range of the text that stands for a picture: what is said in its place, or its caption, or the block
+        that follows, or, at the end of the text, the last one."""
+        return anchor(picture, self.text, self.blocks)
+
+
+def anchor(picture: Picture, text: str, blocks: Sequence[Block]) -> tuple[int, int]:
+    """See `Document.anchor`."""
+    if picture.end > picture.start:
+        return picture.start, picture.end
+    written = [block for block in blocks if block.end > block.start]
+    captions = [
+        block
+        for block in written
+        if block.kind == CAPTION and picture.caption and text[block.start : block.end] == picture.caption
+    ]
+    if captions:
+        nearest = min(captions, key=lambda block: abs(block.start - picture.start))
+        return nearest.start, nearest.end
+    found = next((block for block in written if block.start >= picture.start), written[-1] if written else None)
+    return (found.start, found.end) if found else (0, len(text))
 
 
 def corpus_fingerprint(documents: Sequence[Document]) -> str:
@@ -123,15 +148,17 @@ class DocumentBuilder:
         height: int,
         draw: Callable[[], bytes],
         *,
+        of: bytes,
         alt: str = "",
         page: int = 0,
         place: tuple[float, ...] = (),
     ) -> None:
-        """A picture stands here; what is said in its place is a block of the text."""
+        """A picture stands here; what is said in its place is a block of the text. `of` is what it is drawn from."""
         before = len(self._blocks)
         self.add(PICTURE, " ".join(alt.split()))
         said = len(self._blocks) > before
-        self._pictures.append(_Placed(before, said, width, height, page, place, draw))
+        digest = bytes_digest(of, [width, height, page, *place])
+        self._pictures.append(_Placed(before, said, width, height, page, place, draw, digest))
 
     def _pages_move(self) -> None:
         """Page breaks before a block stand where it begins, after the blank line."""
@@ -175,7 +202,8 @@ class DocumentBuilder:
         beside = [*after[:1], *before[-1:]]
         caption = next((text[block.start : block.end] for block in beside if block.kind == CAPTION), "")
         alt = text[start:end]
-        return Picture(start, end, alt, caption, picture.width, picture.height, picture.page, picture.place)
+        place = picture.place
+        return Picture(start, end, alt, caption, picture.width, picture.height, picture.page, place, picture.digest)
 
 
 @dataclass(frozen=True)
@@ -190,3 +218,4 @@ class _Placed:
     page: int
     place: tuple[float, ...]
     draw: Callable[[], bytes]
+    digest: str

@@ -14,6 +14,7 @@ class Picture:
     width, height : in pixels, as it is drawn
     page : number of the page, 0 where the document has none
     place : left, top, right and bottom as shares of the page; empty where the format does not say it
+    digest : of what it is drawn from, and how; empty where readers of before read it
     """
 
     start: int
@@ -24,6 +25,7 @@ class Picture:
     height: int
     page: int = 0
     place: tuple[float, ...] = ()
+    digest: str = ""
 
     def to_json(self) -> dict[str, Any]:
         return {**asdict(self), "place": list(self.place)}
