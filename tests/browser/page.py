@@ -86,7 +86,7 @@ class Page(LiveServerTestCase):
     def tearDown(self):
         self.console = self.driver.get_log("browser")
         noise = [row["message"] for row in self.console if row["level"] == "SEVERE"]
-        self.assertEqual([row for row in noise if not re.search("status of (400|403|409)", row)], [])
+        self.assertEqual([row for row in noise if not re.search("status of (400|403|409|429)", row)], [])
 
     def _keep_picture(self, result):
         """The page as it stands, and what its console said, where the run's output names them."""

@@ -16,8 +16,8 @@ from tests.server.told import operations
 from tests.server.workspace import make_workspace
 
 # What each role may do at least; all other operations that change something take an editor.
-READING = {"ask", "cutDocument", "chunkFigures", "explain", "analyse", "readSynonyms", "matches", "buildCost",
-           "takeMemberOut", "draft", "askDraft", "tryPublished", "sayOfAnswer"}  # fmt: skip
+READING = {"ask", "askByPicture", "cutDocument", "chunkFigures", "explain", "analyse", "readSynonyms", "matches",
+           "buildCost", "takeMemberOut", "draft", "askDraft", "tryPublished", "sayOfAnswer"}  # fmt: skip
 JUDGING = {"giveLabel", "placeLabel", "gradeLabel", "removeLabel", "judgePassage", "takeJudgementBack"}
 OWNING = {"renameWorkspace", "removeWorkspace", "emptyWorkspace", "inviteMember", "changeMember",
           "publish", "keepQuestions", "takeDown", "release", "putBeside", "makeKey", "takeKeyBack"}  # fmt: skip
@@ -141,7 +141,7 @@ class Roles(Sending, TestCase):
             "label": AnswerSpan.objects.first().pk, "document": self.workspace.documents.first().pk,
             "number": self.workspace.question_sets.get().pk, "page": 1, "job": 0, "brought_in": 0, "file": 0,
             "pool": 0, "item": 0, "event": 0, "sweep": 0, "gate": 0, "trial": 0, "run": 0,
-            "chunk": 0, "published": 0, "key": 0, "name": "desk",
+            "chunk": 0, "published": 0, "key": 0, "name": "desk", "picture": "0" * 40,
         }  # fmt: skip
 
     def status(self, client, method, path, member):

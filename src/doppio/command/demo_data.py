@@ -1,5 +1,6 @@
 """Loading the demo into a workspace, and a link for the first person in."""
 
+import json
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from doppio.command.kernels import dense_alone
 from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
+from doppio.core.formats.optical import EDITION, ReadLine
 from doppio.core.formats.questions import read_questions
 from doppio.core.measure.ledger import DELIVERED
 from doppio.core.progress import Progress, Silent
@@ -18,6 +20,7 @@ from doppio.core.reranking.kind import offered
 from doppio.library.corpus import core_documents
 from doppio.library.entry import make_entry_link
 from doppio.library.events import BY_HAND
+from doppio.library.files import PageReadings, file_digest
 from doppio.library.intake import REFUSED, take_file
 from doppio.library.models import Workspace
 from doppio.library.services import remove_documents
@@ -29,17 +32,22 @@ from doppio.trials.services import latest_trial, measure_recipe, start_trial
 
 NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
+# A workspace of its own: its pictures are read in the background, and the figures of the first one stay as they are.
+DRAWINGS, DRAWINGS_FOLDER = "Brackenhorn drawings", "drawings"
+DRAWN_RECIPES = ("text-alone", "with-pictures")
 RECIPES = (
     "sparse-alone", "dense-alone", "fixed-window", "two-branch-1", "two-branch-2", "two-branch-3",
     "three-branch-1", "outline-in-context-1", "outline-in-context-2",
 )  # fmt: skip
 
 
-def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progress | None = None) -> str:
+def load_demo(
+    folder: Path, recipes: Sequence[str] = RECIPES, *, name: str = NAME, progress: Progress | None = None
+) -> str:
     """Load the demo's documents, questions and recipes, the last of them in force; what is there is kept."""
     with transaction.atomic():
         user, _ = User.objects.get_or_create(username=PERSON)
-        workspace, created = Workspace.objects.get_or_create(name=NAME)
+        workspace, created = Workspace.objects.get_or_create(name=name)
         workspace.members.add(user)
         added = _documents(workspace, folder / "documents", progress or Silent())
         documents = {document.id: document for document in core_documents(workspace)}
@@ -47,7 +55,7 @@ def load_demo(folder: Path, recipes: Sequence[str] = RECIPES, *, progress: Progr
         # What people made of them is not written over.
         fresh = not workspace.events.filter(kind__in=BY_HAND).exists() and load_questions(workspace, questions)
         if not workspace.recipes.exists():
-            for path in (folder / "recipes" / f"{name}.json" for name in recipes):
+            for path in (folder / "recipes" / f"{recipe}.json" for recipe in recipes):
                 if path.exists():
                     save_recipe(workspace, read_recipe(path).body, user=user)
     if not created and not added and not fresh:
@@ -79,13 +87,22 @@ def measure_in_force(progress: Progress) -> str:
     return f"{name} measured, {delivered}" if fresh else f"{name}, {delivered}"
 
 
+def load_drawings(folder: Path) -> str:
+    """Load the workspace of drawings and scanned sheets, where the demo has it."""
+    if not (folder / DRAWINGS_FOLDER).is_dir():
+        return "there is none"
+    return load_demo(folder / DRAWINGS_FOLDER, DRAWN_RECIPES, name=DRAWINGS)
+
+
 def queue_others() -> int:
     """Have the worker measure all recipes that have no trial on the present documents, or are not built any more.
 
     Returns how many. To see what is built takes opened models, so it waits until nobody waits for it.
     """
     recipes = (
-        RecipeVersion.objects.filter(workspace__name=NAME).select_related("workspace").order_by("-in_force", "pk")
+        RecipeVersion.objects.filter(workspace__name__in=(NAME, DRAWINGS))
+        .select_related("workspace")
+        .order_by("workspace", "-in_force", "pk")
     )
     waiting = [
         recipe
@@ -108,6 +125,7 @@ def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:
         for path in paths:
             name = path.relative_to(folder).as_posix()
             if path != sources:
+                _lay_readings(folder, path)
                 taken = take_file(workspace, name, read_bytes(path), reader, fields.get(name))
                 if taken.state == REFUSED:
                     raise DocumentError(f"{name}: {taken.reason}")
@@ -117,6 +135,18 @@ def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:
     gone = workspace.documents.exclude(file__name__in=names)
     remove_documents(workspace, list(gone.values_list("pk", flat=True)))
     return added
+
+
+def _lay_readings(folder: Path, path: Path) -> None:
+    """What was read off the scanned pages of a file when the demo was made, so that nobody waits for it again."""
+    kept = folder.parent / "readings" / f"{path.name}.json"
+    if not kept.exists():
+        return
+    body = json.loads(kept.read_text())
+    if body["edition"] == EDITION:
+        readings = PageReadings(file_digest(path.read_bytes()))
+        for page, lines in body["pages"].items():
+            readings.put(int(page), [ReadLine.from_json(line) for line in lines])
 
 
 def entry_link() -> str | None:

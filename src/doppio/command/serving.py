@@ -133,8 +133,9 @@ def _measure_in_force() -> str:
 
 
 def _queue_others() -> None:
-    from doppio.command.demo_data import queue_others
+    from doppio.command.demo_data import load_drawings, queue_others
 
+    load_drawings(DEMO)
     waiting = queue_others()
     if waiting:
         out.print(f"{waiting} more recipes are being measured; the Trials page shows how far they are.")

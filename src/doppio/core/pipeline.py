@@ -187,15 +187,31 @@ class Pipeline:
             found.append((chunks[kept], scores[kept]))
         return found
 
-    def fuse(self, branches: Sequence[Ranking]) -> Fused:
+    def fuse(self, branches: Sequence[Ranking], share: float | None = None) -> Fused:
         """Fuse rankings of the branches, in the recipe's order, to the recipe's depth; what is under a branch's floor
-        has no part in it."""
+        has no part in it.
+
+        Parameters
+        ----------
+        share : float or None
+            What a picture counts beside the words of the question: branches that see it weigh twice that much, the
+            others twice the rest. None where the question has no picture.
+        """
         settings = self.recipe.fusion
         branches = self.above_floors(branches)
-        weights = [settings["weights"][branch["id"]] for branch in self.recipe.branches]
+        weights = [
+            settings["weights"][branch["id"]] * self._turned(self.branches[branch["id"]], share)
+            for branch in self.recipe.branches
+        ]
         fused = fused_by(METHODS.get(settings["method"]), branches, weights, settings, self.least)
         depth = settings["depth"]
         return Fused(fused.chunks[:depth], fused.scores[:depth], fused.ranks[:depth], fused.shares[:depth])
+
+    @staticmethod
+    def _turned(branch: Branch, share: float | None) -> float:
+        if share is None:
+            return 1.0
+        return 2 * share if getattr(branch, "sees", False) else 2 * (1 - share)
 
     def _high(self, fused: Fused) -> Fused:
         """A fused list without what lies under its floor."""
@@ -213,11 +229,15 @@ class Pipeline:
             stages.append(
                 StageTrace(branch["id"], BRANCH, measure, chunks, scores, kept, reasons, took, family=family)
             )
-        fused, took = timed(lambda: self.fuse([(stage.chunks, stage.scores) for stage in stages]))
+        found = [(stage.chunks, stage.scores) for stage in stages]
+        fused, took = timed(lambda: self.fuse(found, searched.share))
         stages.append(self._fused_stage(fused, took))
         answered = None
         if self.reranker is not None and self.recipe.rerank is not None:
-            reranked, answered = self._rerank_stage(question, stages, self.reranker, self.recipe.rerank)
+            if question.strip():
+                reranked, answered = self._rerank_stage(question, stages, self.reranker, self.recipe.rerank)
+            else:
+                reranked = self._left_as_it_is(stages[-1])
             stages.append(reranked)
         context, tokens = self._context_stage(question, stages[-1], answered)
         stages.append(context)
@@ -331,6 +351,14 @@ class Pipeline:
             + tuple(PartTrace(share.name, share.title, share.weight, raw) for share, raw in result.shares),
         )
         return stage, result.answered
+
+    def _left_as_it_is(self, fused: StageTrace) -> StageTrace:
+        """The stage of a question without words: there is nothing that passages could be read beside."""
+        chunks, scores = fused.passed, fused.scores[fused.kept]
+        within = first_groups(self._hosts(chunks), self.recipe.looked_at)
+        reasons = tuple(WHY[True, bool(near)] for near in within)
+        before = np.flatnonzero(fused.kept) + 1
+        return StageTrace(RERANKED, RERANKED, fused.measure, chunks, scores, within, reasons, 0.0, before=before)
 
     def _unfound(self, question: str) -> float:
         """The share of the question's terms that nothing holds, by the first branch that reads terms."""

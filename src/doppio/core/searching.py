@@ -48,6 +48,7 @@ class Searched:
     took : seconds of each branch
     asked : what happened before the search; None where nothing did
     absent : what of the index did not answer, in words
+    share : what a picture counts beside the question's words, 0 to 1; None where there is no picture
     """
 
     rankings: list[Ranking]
@@ -55,6 +56,7 @@ class Searched:
     seconds: dict[str, float] = field(default_factory=dict)
     asked: AskedTrace | None = None
     absent: tuple[str, ...] = ()
+    share: float | None = None
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,9 @@ class Searching:
             _Asked(self, settings, {identity: own[row] for identity, own in vectors.items()}) for row in range(each)
         ]
         queries = [
-            Query(question, words_of(question, corpus, settings, beside), beside.without)
+            Query(
+                question, words_of(question, corpus, settings, beside), beside.without, beside.picture, beside.share
+            )
             for question, corpus in zip(questions, corpora, strict=True)
         ]
         ranked = [timed(partial(self._found, own, queries, vectors, allowed)) for own in self.recipe.branches]
@@ -136,7 +140,8 @@ class Searching:
                 questions[row], "", None if words is None else dict(words), 1.0 if vectors else None, found=hits
             )
             asked = AskedTrace((own, *others), conditions, count)
-            result.append(Searched(joined, took, dict(seconds), asked))
+            share = None if beside.picture is None else 1.0 if queries[row].wordless else beside.share
+            result.append(Searched(joined, took, dict(seconds), asked, share=share))
         return result
 
     def _found(

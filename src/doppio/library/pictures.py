@@ -3,18 +3,25 @@
 import json
 import threading
 from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
 
+from django.conf import settings
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
+from doppio.core.formats.documents import is_picture
 from doppio.core.formats.optical import EDITION, ReadLine
+from doppio.core.formats.picture_file import ENDINGS
 from doppio.core.text.pictures import Picture
 from doppio.library import files
 from doppio.library.models import Document, Workspace
 
 PICTURE_WIDTH = 900
+# Pictures that were asked by, and for how many seconds they are kept.
+ASKED, ASKED_KEPT = "asked", 30 * 24 * 3600
 PNG = b"\x89PNG"
 
 
@@ -87,6 +94,53 @@ def words(digest: str, name: str, pictures: Sequence[Picture], number: int) -> l
     return lines
 
 
+def keep_asked(data: bytes, name: str) -> str:
+    """Keep a picture that somebody asks by, as it is drawn; returns its digest.
+
+    Parameters
+    ----------
+    name : its ending says what it is
+
+    Raises
+    ------
+    DocumentError
+        If it is no picture, or one that is refused.
+    """
+    if not is_picture(name):
+        raise DocumentError(f"{name}: no picture; endings of pictures are {', '.join(ENDINGS)}")
+    [picture] = _painter.figures(data, name, [])
+    if picture is None:
+        raise DocumentError(f"{name}: a broken picture")
+    digest = files.file_digest(picture)
+    files.put(_asked(digest), picture)
+    return digest
+
+
+def asked(digest: str) -> bytes:
+    """A picture that somebody asks by.
+
+    Raises
+    ------
+    DocumentError
+        If it is not kept any more.
+    """
+    try:
+        return _asked(digest).read_bytes()
+    except FileNotFoundError as error:
+        raise DocumentError("picture: is not kept any more; drop it again") from error
+
+
+def forget_asked(sender: object, now: datetime, **_: object) -> None:
+    """Delete pictures that were asked by so long ago that nobody goes back to them."""
+    for path in Path(settings.DOPPIO_FILES).glob(f"{ASKED}/*"):
+        if path.stat().st_mtime < now.timestamp() - ASKED_KEPT:
+            path.unlink(missing_ok=True)
+
+
+def _asked(digest: str) -> Path:
+    return Path(settings.DOPPIO_FILES) / ASKED / digest
+
+
 def figure(workspace: Workspace, document: int, number: int) -> tuple[bytes, str]:
     """A picture of a document, by its number from 1, and its format: `png` or `jpeg`.
 
@@ -106,7 +160,12 @@ def figure(workspace: Workspace, document: int, number: int) -> tuple[bytes, str
 
 def figure_of(workspace: Workspace, document: int, number: int) -> HttpResponse:
     """The same as an answer to a request."""
-    shown, kind = figure(workspace, document, number)
-    answer = HttpResponse(shown, content_type=f"image/{kind}")
+    shown, _ = figure(workspace, document, number)
+    return picture_answer(shown)
+
+
+def picture_answer(shown: bytes) -> HttpResponse:
+    """A picture, PNG or JPEG, as an answer to a request."""
+    answer = HttpResponse(shown, content_type="image/png" if shown.startswith(PNG) else "image/jpeg")
     answer["Cache-Control"] = "private, max-age=86400"
     return answer

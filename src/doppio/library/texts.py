@@ -5,6 +5,7 @@ from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, TypeVar
 
 import numpy as np
@@ -14,6 +15,8 @@ from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
 from doppio.core.chunking.table import ChunkTable, DocumentTold
 from doppio.core.errors import DocumentError
 from doppio.core.text.document import PAGE
+from doppio.core.text.pictures import Picture, Shown, stands_in
+from doppio.library import pictures
 from doppio.library.corpus import Corpus
 from doppio.library.models import Document, Section
 
@@ -51,7 +54,12 @@ def figures_of(row: Document) -> list[dict[str, Any]]:
 
 def figures_between(figures: Sequence[Mapping[str, Any]], start: int, end: int) -> list[Mapping[str, Any]]:
     """The pictures that stand in a range of their document."""
-    return [figure for figure in figures if start <= figure["start"] < end]
+    return [figure for figure in figures if stands_in(_anchor(figure), start, end)]
+
+
+def _anchor(figure: Mapping[str, Any]) -> tuple[int, int]:
+    low, high = figure.get("anchor") or (figure["start"], figure["end"])
+    return low, high
 
 
 class KnownFacts:
@@ -232,6 +240,19 @@ class RecordedTexts:
         if dict(Document.objects.filter(pk__in=wanted).values_list("pk", "digest")) != wanted:
             raise DocumentError(CHANGED)
 
+    def pictures(self, chunks: Sequence[int]) -> list[list[Shown]]:
+        """The pictures that chunks carry; they are drawn and read by the process for that, once, and kept."""
+        owners = self.owners(chunks)
+        rows = Document.objects.filter(pk__in=set(owners), file__isnull=False).exclude(pictures=[])
+        held = {row.pk: row for row in rows.select_related("file").only("pictures", "name", "file")}
+        self._check(chunks)
+        shown = {pk: [_shown(row, number) for number in range(1, len(row.pictures) + 1)] for pk, row in held.items()}
+        starts, ends = self.table.start, self.table.end
+        return [
+            [one for anchor, one in shown.get(owner, ()) if stands_in(anchor, int(starts[chunk]), int(ends[chunk]))]
+            for chunk, owner in zip(chunks, owners, strict=True)
+        ]
+
     def indexed(self, chunks: Sequence[int]) -> list[str]:
         # The texts come last: their digests are looked at, and hold for what was read before.
         lines = self.lines(chunks)
@@ -261,6 +282,25 @@ class RecordedTexts:
         return [
             facts[owner].paths.get(section, ()) for owner, section in zip(self.owners(chunks), sections, strict=True)
         ]
+
+
+def _shown(row: Document, number: int) -> tuple[tuple[int, int], Shown]:
+    """A picture of a document, and the range that stands for it."""
+    assert row.file is not None
+    told = row.pictures[number - 1]
+    given = row.file.digest, row.file.name, [Picture.from_json(one) for one in row.pictures], number
+
+    picture = given[2][number - 1]
+
+    def read() -> str:
+        if picture.is_page and picture.anchor:
+            low, high = picture.anchor
+            text: str = Document.objects.values_list("text", flat=True).get(pk=row.pk)
+            return text[low:high].strip()
+        return "\n".join(line.text for line in pictures.words(*given))
+
+    digest = picture.digest or f"{row.file.digest}-{number}"
+    return _anchor(told), Shown(digest, picture.said, partial(pictures.drawn, *given), read)
 
 
 def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]]:

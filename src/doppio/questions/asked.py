@@ -21,6 +21,9 @@ def ask(
 ) -> tuple[Pipeline, Trace]:
     """Ask a typed question, and remember for the person that it was asked."""
     pipeline, trace = answered(recipe.workspace, core_recipe(recipe), text, beside)
+    if not text.strip():
+        # A picture alone is not gone back to by its words.
+        return pipeline, trace
     own = AskedQuestion.objects.filter(workspace=recipe.workspace, asked_by=user, text=text)
     if not own.update(asked_at=timezone.now(), recipe=recipe):
         AskedQuestion.objects.create(workspace=recipe.workspace, recipe=recipe, text=text, asked_by=user)

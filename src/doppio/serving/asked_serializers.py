@@ -1,17 +1,29 @@
 """What assistants send and get."""
 
+import base64
+from dataclasses import replace
+from typing import Any
+
 from rest_framework import serializers as s
 
 from doppio.core.question.reading import Beside
+from doppio.library.pictures import asked, keep_asked
 from doppio.library.serializers import FigureInTextSerializer
 from doppio.serving.asking import Wanted
 from doppio.stages.asked.beside import BesideSerializer, beside_of
 
 LONGEST = 2000
+# Signs of base64, four for three bytes.
+MOST_PICTURE = 8 << 20
+SIGNS = {b"\x89PNG": ".png", b"\xff\xd8": ".jpg", b"RIFF": ".webp"}
 
 
 class WantedSerializer(BesideSerializer):
-    question = s.CharField(max_length=LONGEST)
+    question = s.CharField(max_length=LONGEST, allow_blank=True, help_text="May be empty beside a picture.")
+    picture_data = s.CharField(
+        required=False, max_length=MOST_PICTURE,
+        help_text="A picture to ask by: the bytes of a PNG, JPEG or WebP file in base64.",
+    )  # fmt: skip
     k = s.IntegerField(required=False, min_value=1, max_value=100, help_text="Passages at most; the recipe's own k.")
     budget_tokens = s.IntegerField(
         required=False, min_value=1, max_value=1_000_000, help_text="Tokens at most; the recipe's own budget."
@@ -22,13 +34,29 @@ class WantedSerializer(BesideSerializer):
     )  # fmt: skip
     trace = s.BooleanField(default=False, help_text="Whether to tell all that was done, stage by stage.")
 
+    def validate(self, values: dict[str, Any]) -> dict[str, Any]:
+        if not values["question"].strip() and not (values.get("picture") or values.get("picture_data")):
+            raise s.ValidationError({"question": "write one, or send a picture with it"})
+        return values
+
     @property
     def wanted(self) -> Wanted:
         values = self.validated_data
         beside: Beside = beside_of(values)
+        if values.get("picture_data"):
+            beside = replace(beside, picture=asked(keep_asked(*_file(values["picture_data"]))))
         within = values["within_ms"] / 1000 if "within_ms" in values else None
         sent = self.context.get("sent", {})
         return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"), within, sent)
+
+
+def _file(data: str) -> tuple[bytes, str]:
+    """The bytes of a picture that was sent, and a name that says what they are."""
+    try:
+        found = base64.b64decode(data, validate=True)
+    except ValueError as error:
+        raise s.ValidationError({"picture_data": f"no base64 ({error})"}) from error
+    return found, f"picture{next((ending for sign, ending in SIGNS.items() if found.startswith(sign)), '.png')}"
 
 
 class AnswerWantedSerializer(WantedSerializer):

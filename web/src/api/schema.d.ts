@@ -177,6 +177,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/asked-pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bring a picture to ask by; it is kept for a month after it was brought last. */
+        post: operations["askByPicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workspaces/{workspace}/asked-pictures/{picture}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A picture that was brought to ask by. */
+        get: operations["askedPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/bring-back": {
         parameters: {
             query?: never;
@@ -1992,7 +2026,17 @@ export interface components {
             wording?: string[];
             /** @description Terms, between commas, that branches which add some leave out. */
             without?: string;
+            /** @description A picture to ask by, as the upload of one names it. */
+            picture?: string;
+            /**
+             * Format: double
+             * @description What the picture counts beside the question's words, 0 to 1; 0.5 where it is left out.
+             */
+            share?: number;
+            /** @description May be empty beside a picture. */
             question: string;
+            /** @description A picture to ask by: the bytes of a PNG, JPEG or WebP file in base64. */
+            picture_data?: string;
             /** @description Passages at most; the recipe's own k. */
             k?: number;
             /** @description Tokens at most; the recipe's own budget. */
@@ -2024,6 +2068,14 @@ export interface components {
             wording?: string[];
             /** @description Terms, between commas, that branches which add some leave out. */
             without?: string;
+            /** @description A picture to ask by, as the upload of one names it. */
+            picture?: string;
+            /**
+             * Format: double
+             * @description What the picture counts beside the question's words, 0 to 1; 0.5 where it is left out.
+             */
+            share?: number;
+            /** @description May be empty beside a picture. */
             text: string;
             /** @description The recipe in force where it is left out. */
             recipe?: number;
@@ -2055,6 +2107,10 @@ export interface components {
             text: string;
             /** Format: date-time */
             asked_at: string;
+        };
+        AskedPicture: {
+            /** @description By which questions name it. */
+            picture: string;
         };
         AxisOffer: {
             path: string;
@@ -2652,6 +2708,13 @@ export interface components {
             wording?: string[];
             /** @description Terms, between commas, that branches which add some leave out. */
             without?: string;
+            /** @description A picture to ask by, as the upload of one names it. */
+            picture?: string;
+            /**
+             * Format: double
+             * @description What the picture counts beside the question's words, 0 to 1; 0.5 where it is left out.
+             */
+            share?: number;
             /** @description A recipe that need not be kept. */
             body: unknown;
             question?: number;
@@ -3673,6 +3736,13 @@ export interface components {
         PatchedRole: {
             role?: components["schemas"]["RoleEnum"];
         };
+        PictureFile: {
+            /**
+             * Format: uri
+             * @description PNG, JPEG, WebP or SVG; its name ends so.
+             */
+            file: string;
+        };
         Place: {
             number: number;
             document: number;
@@ -4453,6 +4523,69 @@ export interface components {
                 probes: number;
                 /** @default 4 */
                 over_fetch: number;
+            } | {
+                /** @enum {unknown} */
+                kind: "picture-words";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+                /** @default 1.2 */
+                k1: number;
+                /** @default 0.4 */
+                b: number;
+                /** @default {} */
+                analysis: {
+                    /**
+                     * @default en
+                     * @enum {unknown}
+                     */
+                    language: "any" | "ar" | "da" | "de" | "el" | "en" | "es" | "fi" | "fr" | "hu" | "id" | "it" | "nl" | "no" | "pt" | "ro" | "ru" | "sv" | "tr";
+                    /** @default true */
+                    stem: boolean;
+                    /** @default true */
+                    stop_words: boolean;
+                    /** @default true */
+                    keep_codes: boolean;
+                    /**
+                     * @default pairs
+                     * @enum {unknown}
+                     */
+                    cjk: "pairs" | "single";
+                    /** @default null */
+                    grams: {
+                        from: number;
+                        to: number;
+                    } | null;
+                    /** @default [] */
+                    synonyms: unknown[];
+                };
+            } | {
+                /** @enum {unknown} */
+                kind: "pictures";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+                /**
+                 * Format: encoder
+                 * @default compact-english
+                 */
+                encoder: string;
+                /** @default 1 */
+                said: number;
+                /** @default 1 */
+                read: number;
+                /** @default 0.6 */
+                around: number;
+                /** @default 0.4 */
+                guessed: number;
             })[];
             /**
              * @default {
@@ -5522,7 +5655,17 @@ export interface components {
             wording?: string[];
             /** @description Terms, between commas, that branches which add some leave out. */
             without?: string;
+            /** @description A picture to ask by, as the upload of one names it. */
+            picture?: string;
+            /**
+             * Format: double
+             * @description What the picture counts beside the question's words, 0 to 1; 0.5 where it is left out.
+             */
+            share?: number;
+            /** @description May be empty beside a picture. */
             question: string;
+            /** @description A picture to ask by: the bytes of a PNG, JPEG or WebP file in base64. */
+            picture_data?: string;
             /** @description Passages at most; the recipe's own k. */
             k?: number;
             /** @description Tokens at most; the recipe's own budget. */
@@ -6276,6 +6419,90 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    askByPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["PictureFile"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedPicture"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    askedPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture: string;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                    "image/jpeg": string;
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
             413: components["responses"]["Problem413"];
             415: components["responses"]["Problem415"];
             429: components["responses"]["Problem429"];
@@ -9097,8 +9324,12 @@ export interface operations {
             query?: {
                 /** @description Conditions on what may be found. */
                 only?: string;
+                /** @description A picture to ask by, as the upload of one names it. */
+                picture?: string;
                 /** @description A recipe; the one in force where it is left out. */
                 recipe?: number;
+                /** @description What the picture counts beside the question's words, 0 to 1; 0.5 where it is left out. */
+                share?: number;
                 /** @description Terms, between commas, that branches which add some leave out. */
                 without?: string;
                 /** @description Other wordings. */

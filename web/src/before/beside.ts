@@ -1,6 +1,7 @@
 // What is said beside the pinned question, for this once: it lives in the address, beside the pin.
 import { useCallback } from "react";
 import { useSearchParams } from "react-router";
+import { HALF } from "../shell/pin";
 
 export interface Beside {
   /** Conditions on what may be found. */
@@ -11,6 +12,10 @@ export interface Beside {
   wordings: string[];
   /** Terms that branches which add some leave out. */
   without: string[];
+  /** A picture that is asked by; null where there is none. */
+  picture: string | null;
+  /** What it counts beside the words, 0 to 1. */
+  share: number;
 }
 
 export function useBeside(): Beside {
@@ -20,6 +25,8 @@ export function useBeside(): Beside {
     words: parameters.get("words") ?? "",
     wordings: parameters.getAll("say"),
     without: parameters.getAll("without"),
+    picture: parameters.get("picture"),
+    share: Number(parameters.get("share") ?? HALF),
   };
 }
 
@@ -55,11 +62,12 @@ export const isNothing = (beside: Beside): boolean =>
   !beside.only && !beside.words && beside.wordings.length === 0 && beside.without.length === 0;
 
 /** As the API takes it. */
-export const asParameters = ({ only, words, wordings, without }: Beside) => ({
+export const asParameters = ({ only, words, wordings, without, picture, share }: Beside) => ({
   ...(only ? { only } : {}),
   ...(words ? { words } : {}),
   ...(wordings.length ? { wording: wordings } : {}),
   ...(without.length ? { without: without.join(",") } : {}),
+  ...(picture ? { picture, share } : {}),
 });
 
 /** Words with their weights as they are typed: `gust 1.5, wind`. */

@@ -8,20 +8,45 @@ import { useAskedBefore } from "../api/queries";
 import { Marker } from "../shell/Marker";
 import { stageOfCause, toneOfCause, useGo, usePin } from "../shell/pin";
 import { Shown } from "../shell/states";
+import { AskPicture, pictureOf, useAskByPicture } from "./AskPicture";
 import { ending, inOrder, isFailing } from "./order";
 
 export function Drawer({ questions }: { questions: UseQueryResult<QuestionRow[], Error> }) {
   const go = useGo();
   const pin = usePin();
   const [draft, setDraft] = useState(pin.text ?? "");
+  const [over, setOver] = useState(false);
+  const byPicture = useAskByPicture();
+  const bring = (data: DataTransfer | null) => {
+    const file = pictureOf(data);
+    if (file) byPicture.mutate({ file, words: draft.trim() });
+    return Boolean(file);
+  };
   const before = useAskedBefore();
   return (
-    <aside className="panel drawer" aria-label="Questions">
+    <aside
+      className={`panel drawer ${over ? "takes-picture" : ""}`}
+      aria-label="Questions"
+      onDragOver={(event) => {
+        if (![...event.dataTransfer.items].some(({ type }) => type.startsWith("image/"))) return;
+        event.preventDefault();
+        setOver(true);
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={(event) => {
+        setOver(false);
+        if (bring(event.dataTransfer)) event.preventDefault();
+      }}
+      onPaste={(event) => {
+        if (bring(event.clipboardData)) event.preventDefault();
+      }}
+    >
       <form
         className="ask"
         onSubmit={(event) => {
           event.preventDefault();
-          if (draft.trim()) go({ pin: { question: null, text: draft.trim() } });
+          if (draft.trim() || pin.picture)
+            go({ pin: { question: null, text: draft.trim(), picture: pin.picture, share: pin.share } });
         }}
       >
         <Form.Control
@@ -42,6 +67,7 @@ export function Drawer({ questions }: { questions: UseQueryResult<QuestionRow[],
         </datalist>
         {!draft && <kbd>/</kbd>}
       </form>
+      <AskPicture words={draft} ask={byPicture} />
       {pin.text && (
         <div className="px-2 pb-1">
           <button type="button" className="question" aria-current="true">

@@ -14,15 +14,29 @@ export const TITLES: Record<StageName, string> = {
   context: "Context",
 };
 
+/** What a picture counts beside words until somebody drags it. */
+export const HALF = 0.5;
+
 export interface Pin {
   question: number | null;
+  /** A typed question; empty where a picture is asked by alone. */
   text: string | null;
+  /** A picture that is asked by, beside the question or alone. */
+  picture?: string | null;
+  /** What it counts beside the words, 0 to 1. */
+  share?: number;
 }
 
 export function usePin(): Pin {
   const [parameters] = useSearchParams();
   const question = parameters.get("q");
-  return { question: question ? Number(question) : null, text: parameters.get("ask") };
+  const share = parameters.get("share");
+  return {
+    question: question ? Number(question) : null,
+    text: parameters.get("ask"),
+    picture: parameters.get("picture"),
+    share: share === null ? HALF : Number(share),
+  };
 }
 
 /** The branch that the address names; null where it leaves it to the recipe. */
@@ -41,19 +55,23 @@ export function useGo() {
   const stage = useStage();
   const pin = usePin();
   const named = useNamedBranch();
-  const { question, text } = pin;
+  const { question, text, picture, share } = pin;
   return useCallback(
     (to: { stage?: StageName; pin?: Pin; branch?: string }) => {
-      const next = to.pin ?? { question, text };
+      const next = to.pin ?? { question, text, picture, share };
       const search = new URLSearchParams();
       if (next.question !== null) search.set("q", String(next.question));
-      else if (next.text) search.set("ask", next.text);
+      else if (next.text || next.picture) search.set("ask", next.text ?? "");
+      if (next.picture) {
+        search.set("picture", next.picture);
+        if (next.share !== undefined && next.share !== HALF) search.set("share", String(next.share));
+      }
       const same = to.stage === undefined || to.stage === stage;
       const branch = to.branch ?? (same ? named : null);
       if (branch) search.set("branch", branch);
       navigate({ pathname: `/line/${to.stage ?? stage ?? "fused"}`, search: search.toString() });
     },
-    [navigate, stage, named, question, text],
+    [navigate, stage, named, question, text, picture, share],
   );
 }
 

@@ -2,6 +2,7 @@
 import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { useWorkspace } from "../shell/workspace";
+import { CutOut } from "./CutOut";
 
 export type FigureData = Schemas["FigureInText"];
 
@@ -19,7 +20,7 @@ export function Figure({
   const [broken, setBroken] = useState(false);
   const said = figure.alt || figure.caption || `Picture ${figure.number}`;
   if (broken) return <span className="small-text soft">{said}: this picture cannot be drawn.</span>;
-  return (
+  const shown = (
     <img
       className={small ? "figure-thumb" : "figure-whole"}
       src={`/api/workspaces/${workspace}/documents/${document}/figures/${figure.number}`}
@@ -31,6 +32,7 @@ export function Figure({
       onError={() => setBroken(true)}
     />
   );
+  return small ? shown : <CutOut>{shown}</CutOut>;
 }
 
 /** Pictures that stand in a passage, in one row. */

@@ -18,11 +18,20 @@ class Query:
 
     words : what branches of terms search by, with weights; None where it is the words of the text
     without : terms that are not to be added, neither to the question nor to chunks, by branches that add some
+    picture : a picture that is asked by, PNG or JPEG; None where there is none
+    share : what it counts beside the text, 0 to 1
     """
 
     text: str
     words: Mapping[str, float] | None = None
     without: frozenset[str] = frozenset()
+    picture: bytes | None = None
+    share: float = 0.5
+
+    @property
+    def wordless(self) -> bool:
+        """Whether there is only a picture to search by."""
+        return self.picture is not None and not self.text.strip()
 
 
 def search(
@@ -38,8 +47,10 @@ def search(
     Notes
     -----
     A branch that knows nothing of weighed words or of conditions is asked by the text alone, as deep as it takes
-    until enough of what it finds is allowed.
+    until enough of what it finds is allowed. One that sees no pictures finds nothing by a picture alone.
     """
+    if not getattr(branch, "sees", False) and any(query.wordless for query in queries):
+        return [(np.empty(0, np.int64), np.empty(0, np.float32)) for _ in queries]
     if hasattr(branch, "search_asked"):
         found: list[Ranking] = branch.search_asked(queries, vectors, depth, allowed)
         return found

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
+from functools import cache
 from typing import Any, Protocol
 
 import numpy as np
@@ -11,8 +12,11 @@ from doppio.core.chunking.context import NONE, carried_text, context_line, with_
 from doppio.core.chunking.cutter import Cutter
 from doppio.core.chunking.kind import filled
 from doppio.core.chunking.parts import kept_ranges, part_of
+from doppio.core.fingerprint import fingerprint
+from doppio.core.formats.page_reading import read_picture
 from doppio.core.progress import Progress, Silent
 from doppio.core.text.document import Document
+from doppio.core.text.pictures import Picture, Shown, stands_in
 from doppio.core.text.units import Offsets, SentenceVectors, TokenOffsets, Units, characters, words
 
 BATCH = 64
@@ -59,6 +63,9 @@ class ChunkTexts(Protocol):
 
     def headings(self, chunks: Sequence[int]) -> list[str]:
         """Headings of the sections around each chunk, from the outermost in."""
+
+    def pictures(self, chunks: Sequence[int]) -> list[list[Shown]]:
+        """The pictures that each chunk carries, in the order of the document."""
 
 
 @dataclass(frozen=True)
@@ -161,6 +168,18 @@ class CorpusTexts:
             for chunk in chunks
         ]
 
+    def pictures(self, chunks: Sequence[int]) -> list[list[Shown]]:
+        shown: dict[int, list[tuple[tuple[int, int], Shown]]] = {}
+        found = []
+        for chunk in chunks:
+            owner, start, end = (
+                int(column[chunk]) for column in (self.table.document, self.table.start, self.table.end)
+            )
+            if owner not in shown:
+                shown[owner] = _shown(self.documents[owner])
+            found.append([one for anchor, one in shown[owner] if stands_in(anchor, start, end)])
+        return found
+
     def indexed(self, chunks: Sequence[int]) -> list[str]:
         lines = self.lines(chunks)
         return [with_context(line, text) for line, text in zip(lines, self.texts(chunks), strict=True)]
@@ -171,6 +190,24 @@ class CorpusTexts:
             context_line(self.documents[table.document[chunk]], int(table.section[chunk]), self.context)
             for chunk in chunks
         ]
+
+
+def _shown(document: Document) -> list[tuple[tuple[int, int], Shown]]:
+    """The pictures of a document that was just read, each with the range that stands for it."""
+
+    def one(place: int, picture: Picture) -> Shown:
+        draw, (low, high) = document.drawn[place], document.anchor(picture)
+
+        @cache
+        def read() -> str:
+            if picture.is_page:
+                return document.text[low:high].strip()
+            return "\n".join(line.text for line in read_picture(draw()))
+
+        return Shown(picture.digest or fingerprint(document.digest, place), picture.said, draw, read)
+
+    drawable = document.pictures[: len(document.drawn)]
+    return [(document.anchor(picture), one(place, picture)) for place, picture in enumerate(drawable)]
 
 
 def cut(

@@ -19,10 +19,13 @@ from PIL import Image
 
 # It goes up when the same picture gets other numbers.
 VERSION = 1
-# Pictures are looked at in this size, in pixels of the longer side, and have at most so many points of 128 numbers.
-SIDE, MOST_POINTS, NUMBERS = 512, 160, 128
+# Pictures are looked at in this size, in pixels of the longer side, and have at most so many points of 128 numbers:
+# at twice the size one that was made smaller had other points.
+SIDE, MOST_POINTS, NUMBERS = 256, 200, 128
 # Below this contrast a point is one of the paper's grain.
-LEAST_CONTRAST = 0.02
+LEAST_CONTRAST = 0.01
+# Sides of what is kept to lay two pictures over one another.
+SMALL = 128
 _GRID, _ANGLES, _COLOURS, _TABLES, _BITS = 4, 8, 4, 2, 7
 LOOK = _GRID * _GRID * _ANGLES + _COLOURS**3 + 3 * _GRID * _GRID + _TABLES * 2**_BITS + 6
 _SEED = 20_041
@@ -36,10 +39,16 @@ class Look:
 
     whole : (LOOK,) float32, of unit length: where its edges run, its colours, what its points are like
     points : (p, 128) float32, of unit length, the strongest first; none for a picture without any edge
+    places : (p, 2) float32, across and down, in sides: the longer side is 1
+    small : (SMALL, SMALL) uint8, the picture in grey, its longer side the whole width, paper below or beside it
+    shape : height and width of what `small` shows, in sides
     """
 
     whole: Floats
     points: Floats
+    places: Floats
+    small: NDArray[np.uint8]
+    shape: tuple[float, float]
 
 
 def look(drawn: bytes) -> Look:
@@ -58,10 +67,19 @@ def look(drawn: bytes) -> Look:
     shown = shown.resize((max(16, round(wide * scale)), max(16, round(high * scale))), Image.Resampling.BILINEAR)
     colours = np.asarray(shown, np.float32) / 255.0
     grey = colours @ np.array([0.299, 0.587, 0.114], np.float32)
-    points = _points(grey)
+    points, places = _points(grey)
     parts = [_edges(grey), _colours(colours), _means(colours), _kinds(points), _plain(grey, wide / high)]
     whole = np.concatenate([part / max(float(np.linalg.norm(part)), 1e-9) for part in parts])
-    return Look((whole / np.linalg.norm(whole)).astype(np.float32), points)
+    shape = shown.height / SIDE, shown.width / SIDE
+    return Look((whole / np.linalg.norm(whole)).astype(np.float32), points, places, _small(shown), shape)
+
+
+def _small(shown: Image.Image) -> NDArray[np.uint8]:
+    sheet = Image.new("L", (SMALL, SMALL), 255)
+    scale = SMALL / max(shown.size)
+    size = max(1, round(shown.width * scale)), max(1, round(shown.height * scale))
+    sheet.paste(shown.convert("L").resize(size, Image.Resampling.BOX), (0, 0))
+    return np.asarray(sheet)
 
 
 @cache
@@ -73,13 +91,15 @@ def _finder() -> Any:
     return made.SIFT_create(nfeatures=MOST_POINTS, contrastThreshold=LEAST_CONTRAST)
 
 
-def _points(grey: Floats) -> Floats:
-    _, found = _finder().detectAndCompute((grey * 255).astype(np.uint8), None)
+def _points(grey: Floats) -> tuple[Floats, Floats]:
+    spots, found = _finder().detectAndCompute((grey * 255).astype(np.uint8), None)
     if found is None:
-        return np.empty((0, NUMBERS), np.float32)
+        return np.empty((0, NUMBERS), np.float32), np.empty((0, 2), np.float32)
+    strongest = np.argsort([-spot.response for spot in spots], kind="stable")[:MOST_POINTS]
     # Roots of numbers that add up to one are of unit length.
-    found = np.sqrt(found[:MOST_POINTS] / np.maximum(found[:MOST_POINTS].sum(axis=1, keepdims=True), 1e-9))
-    return np.ascontiguousarray(found, np.float32)
+    found = np.sqrt(found[strongest] / np.maximum(found[strongest].sum(axis=1, keepdims=True), 1e-9))
+    places = np.array([spots[at].pt for at in strongest], np.float32).reshape(-1, 2) / np.float32(SIDE)
+    return np.ascontiguousarray(found, np.float32), places
 
 
 def _edges(grey: Floats) -> Floats:

@@ -1,7 +1,7 @@
 """From a question to what is searched by: its search terms, its other wordings, and which of them drifted too far."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,12 +21,16 @@ class Beside:
     words : what branches of terms search by, with weights; None where the recipe decides
     conditions : under which chunks may be found, besides the recipe's own
     without : terms that branches which add some leave out
+    picture : a picture to ask by, PNG or JPEG, as `formats.drawing` draws it; None where there is none
+    share : what the picture counts beside the question's words, 0 to 1
     """
 
     wordings: tuple[str, ...] = ()
     words: Mapping[str, float] | None = None
     conditions: str = ""
     without: frozenset[str] = frozenset()
+    picture: bytes | None = field(default=None, repr=False)
+    share: float = 0.5
 
     def under(self, conditions: str) -> "Beside":
         """The same under more conditions."""

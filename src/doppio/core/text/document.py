@@ -1,7 +1,7 @@
 """A document: its canonical text, and its blocks and sections as ranges of that text."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -79,15 +79,20 @@ class Document:
         return fingerprint(self.title, text_digest(self.text), blocks, sections, dict(self.carried), *more)
 
     def anchor(self, picture: Picture) -> tuple[int, int]:
-        """The range of the text that stands for a picture: what is said in its place, or its caption, or the block
-        that follows, or, at the end of the text, the last one."""
-        return anchor(picture, self.text, self.blocks)
+        """The range of the text that stands for a picture: what is said in its place, or its page where it is all of
+        that, or its caption, or the block that follows, or, at the end of the text, the last one."""
+        low, high = picture.anchor or anchor(picture, self.text, self.blocks)
+        return low, high
 
 
 def anchor(picture: Picture, text: str, blocks: Sequence[Block]) -> tuple[int, int]:
     """See `Document.anchor`."""
     if picture.end > picture.start:
         return picture.start, picture.end
+    if picture.is_page:
+        begins = [block.start for block in blocks if block.kind == PAGE and block.level >= picture.page]
+        if begins:
+            return begins[0], begins[1] if len(begins) > 1 else len(text)
     written = [block for block in blocks if block.end > block.start]
     captions = [
         block
@@ -187,7 +192,10 @@ class DocumentBuilder:
             sections=sections_of(text, blocks),
             metadata=dict(metadata or {}),
             carried=dict(carried or {}),
-            pictures=tuple(self._placed(picture, text, blocks) for picture in self._pictures),
+            pictures=tuple(
+                replace(placed, anchor=anchor(placed, text, blocks))
+                for placed in (self._placed(picture, text, blocks) for picture in self._pictures)
+            ),
             drawn=tuple(picture.draw for picture in self._pictures),
         )
 

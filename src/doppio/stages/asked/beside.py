@@ -1,4 +1,4 @@
-"""What a person says beside a question, for this once: conditions, search terms, other wordings."""
+"""What a person says beside a question, for this once: conditions, search terms, other wordings, a picture."""
 
 from typing import Any
 
@@ -6,6 +6,7 @@ from rest_framework import serializers as s
 
 from doppio.core.question.conditions import LONGEST
 from doppio.core.question.reading import Beside
+from doppio.library import pictures
 
 MOST_WORDINGS, MOST_WORDS, HEAVIEST = 8, 60, 100.0
 
@@ -32,6 +33,14 @@ class BesideSerializer(s.Serializer):
         max_length=4000,
         help_text="Terms, between commas, that branches which add some leave out.",
     )
+
+    picture = s.RegexField(
+        r"^[0-9a-f]{40}\Z", required=False, help_text="A picture to ask by, as the upload of one names it."
+    )
+    share = s.FloatField(
+        required=False, min_value=0, max_value=1,
+        help_text="What the picture counts beside the question's words, 0 to 1; 0.5 where it is left out.",
+    )  # fmt: skip
 
     def validate_words(self, text: str) -> dict[str, float]:
         return read_words(text)
@@ -75,4 +84,6 @@ def beside_of(values: dict[str, Any]) -> Beside:
         values.get("words") or None,
         values.get("only", ""),
         read_without(values.get("without", "")),
+        pictures.asked(values["picture"]) if values.get("picture") else None,
+        values.get("share", 0.5),
     )

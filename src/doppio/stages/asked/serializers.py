@@ -1,5 +1,7 @@
 """What the API says about questions and traces."""
 
+from typing import Any
+
 from rest_framework import serializers as s
 
 from doppio.core.question.conditions import LONGEST
@@ -8,8 +10,13 @@ from doppio.stages.asked.beside import BesideSerializer
 
 
 class AskSerializer(BesideSerializer):
-    text = s.CharField(max_length=2000)
+    text = s.CharField(max_length=2000, allow_blank=True, help_text="May be empty beside a picture.")
     recipe = s.IntegerField(required=False, help_text="The recipe in force where it is left out.")
+
+    def validate(self, values: dict[str, Any]) -> dict[str, Any]:
+        if not values["text"].strip() and not values.get("picture"):
+            raise s.ValidationError({"text": "write a question, or ask by a picture"})
+        return values
 
 
 class PartSerializer(s.Serializer):

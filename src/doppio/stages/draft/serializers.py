@@ -13,7 +13,7 @@ class DraftRequestSerializer(s.Serializer):
 class DraftQuestionSerializer(BesideSerializer):
     body = s.JSONField(help_text="A recipe that need not be kept.")
     question = s.IntegerField(required=False)
-    text = s.CharField(required=False, max_length=2000)
+    text = s.CharField(required=False, max_length=2000, allow_blank=True)
 
 
 class DraftLevelSerializer(s.Serializer):

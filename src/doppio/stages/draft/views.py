@@ -60,6 +60,6 @@ class DraftQuestionView(APIView):
                 space.questions.prefetch_related("spans__document__sections"), pk=values["question"]
             )
             return Response(labelled_answer(space, draft, row, beside))
-        if not values.get("text"):
-            raise ValidationError("name a labelled question, or give a text")
-        return Response(asked_body(space, *answered(space, draft, values["text"], beside), None))
+        if not values.get("text") and not values.get("picture"):
+            raise ValidationError("name a labelled question, or give a text or a picture")
+        return Response(asked_body(space, *answered(space, draft, values.get("text", ""), beside), None))

@@ -13,6 +13,7 @@ import { shownValue } from "./filter";
 import { OutlineList } from "./Outline";
 import { Reader, type MarkedRange } from "./Reader";
 import { findAll, pageAt } from "./search";
+import { CutOut } from "../../text/CutOut";
 
 export function OpenDocument({ document }: { document: DocumentText }) {
   const view = useDocumentView(document.id);
@@ -257,10 +258,12 @@ function PagePicture({ document, page }: { document: DocumentText; page: number 
           Next
         </Button>
       </div>
-      <img
-        src={`/api/workspaces/${workspace}/documents/${document.id}/pages/${shown}`}
-        alt={`Page ${shown} of ${document.title}`}
-      />
+      <CutOut key={shown}>
+        <img
+          src={`/api/workspaces/${workspace}/documents/${document.id}/pages/${shown}`}
+          alt={`Page ${shown} of ${document.title}`}
+        />
+      </CutOut>
     </div>
   );
 }

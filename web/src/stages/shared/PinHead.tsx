@@ -29,14 +29,14 @@ export function PinHead({
   return (
     <div className="head">
       <div className="d-flex align-items-baseline gap-3">
-        <h2 className="serif">{asked.trace.question}</h2>
+        <h2 className="serif">{asked.trace.question || "What a picture shows"}</h2>
         <span className="ms-auto soft small-text num text-nowrap">
           {asked.built && `${milliseconds(total)} in all`}
         </span>
         {asked.question ? (
           <QuestionTools row={asked.question} />
         ) : (
-          <KeepQuestion text={asked.trace.question} />
+          asked.trace.question && <KeepQuestion text={asked.trace.question} />
         )}
       </div>
       <div className="small-text">

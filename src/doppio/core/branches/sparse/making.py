@@ -7,6 +7,7 @@ from doppio.core.branches.sparse.fields import BODY, FIELDS, HEADINGS, TITLE
 from doppio.core.branches.sparse.merging import merge_postings
 from doppio.core.branches.sparse.postings import KIND, Postings
 from doppio.core.chunking.table import ChunkTexts
+from doppio.core.errors import DocumentError
 from doppio.core.fingerprint import fingerprint
 from doppio.core.kinds import Settings
 from doppio.core.store.crew import Place
@@ -23,8 +24,9 @@ from doppio.core.store.pieces import (
     texts_in_parts,
 )
 from doppio.core.text.analysis import VERSION, Analysis
+from doppio.core.text.pictures import Shown
 
-INDEXED = "indexed"
+INDEXED, PICTURE_WORDS = "indexed", "picture-words"
 STEP = "index terms"
 # Bytes a posting takes once it is packed, with its share of the bounds, and postings a token; both measured.
 A_POSTING, POSTINGS_A_TOKEN = 2.5, 0.7
@@ -75,9 +77,14 @@ def part_there(place: Place, analysis: Settings, texts: list[str]) -> Postings:
 
 def pieces(branch: Settings) -> dict[str, Piece]:
     """The pieces of a sparse branch by field."""
+    return pieces_of(analyses(branch))
+
+
+def pieces_of(fields: Mapping[str, Settings]) -> dict[str, Piece]:
+    """The pieces over some fields, given how each is analysed."""
     return {
         name: Piece(KIND, fingerprint(VERSION, name, analysis), {"field": name, "analysis": analysis}, POSTINGS)
-        for name, analysis in analyses(branch).items()
+        for name, analysis in fields.items()
     }
 
 
@@ -91,7 +98,23 @@ def analyses(branch: Settings) -> dict[str, Settings]:
 
 
 def _reader(texts: ChunkTexts, field: str) -> Callable[[Sequence[int]], list[str]]:
-    return {INDEXED: texts.indexed, BODY: texts.texts, TITLE: texts.titles, HEADINGS: texts.headings}[field]
+    return {
+        INDEXED: texts.indexed, BODY: texts.texts, TITLE: texts.titles, HEADINGS: texts.headings,
+        PICTURE_WORDS: lambda chunks: _picture_words(texts, chunks),
+    }[field]  # fmt: skip
+
+
+def _picture_words(texts: ChunkTexts, chunks: Sequence[int]) -> list[str]:
+    """What can be read on the pictures of each chunk, and what is said of them."""
+    return ["\n\n".join(words_of(shown) for shown in own) for own in texts.pictures(chunks)]
+
+
+def words_of(shown: Shown) -> str:
+    """The words that go with a picture; those that cannot be read because it is broken are none."""
+    try:
+        return f"{shown.said}\n{shown.read()}".strip()
+    except DocumentError:
+        return shown.said
 
 
 def _facts(made: Postings) -> Facts:

@@ -1,0 +1,119 @@
+// Asking by a picture: dropped, pasted or chosen, alone or beside words, with a weight to drag.
+import { useMutation } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import { sendForm } from "../api/client";
+import { HALF, useGo, usePin } from "../shell/pin";
+import { useWorkspace } from "../shell/workspace";
+import { percent } from "../text/numbers";
+
+/** Brings a picture and asks by it, beside the words that are given or that are pinned. */
+export function useAskByPicture() {
+  const workspace = useWorkspace();
+  const go = useGo();
+  const pin = usePin();
+  return useMutation({
+    mutationFn: ({ file }: { file: File; words?: string }) => {
+      const form = new FormData();
+      form.append("file", file, file.name || `picture.${file.type.split("/")[1] ?? "png"}`);
+      return sendForm<{ picture: string }>(`/api/workspaces/${workspace}/asked-pictures`, form);
+    },
+    onSuccess: ({ picture }, { words }) =>
+      go({
+        pin: {
+          question: pin.question,
+          text: pin.question === null ? (words ?? pin.text ?? "") : null,
+          picture,
+          share: pin.share,
+        },
+      }),
+  });
+}
+
+/** The first picture of what was dropped or pasted. */
+export const pictureOf = (data: DataTransfer | null): File | undefined =>
+  [...(data?.files ?? [])].find(({ type }) => type.startsWith("image/"));
+
+export function AskPicture({ words, ask }: { words: string; ask: ReturnType<typeof useAskByPicture> }) {
+  const workspace = useWorkspace();
+  const go = useGo();
+  const pin = usePin();
+  const input = useRef<HTMLInputElement>(null);
+  // What is dragged is asked when it is let go.
+  const [dragged, setDragged] = useState<number | null>(null);
+  const share = dragged ?? pin.share ?? HALF;
+  const alone = pin.question === null && !pin.text;
+  const settle = () => {
+    if (dragged !== null) go({ pin: { ...pin, share: dragged } });
+    setDragged(null);
+  };
+  return (
+    <div className="ask-picture">
+      <input
+        ref={input}
+        type="file"
+        hidden
+        accept="image/png,image/jpeg,image/webp,image/svg+xml"
+        aria-label="A picture to ask by"
+        onChange={(event) => {
+          const file = event.target.files?.[0];
+          if (file) ask.mutate({ file, words: words.trim() });
+          event.target.value = "";
+        }}
+      />
+      {!pin.picture ? (
+        <Button variant="link" className="p-0 small-text" onClick={() => input.current?.click()}>
+          {ask.isPending ? "Bringing the picture…" : "or ask by a picture: drop, paste or choose one"}
+        </Button>
+      ) : (
+        <div className="asked-by">
+          <img
+            src={`/api/workspaces/${workspace}/asked-pictures/${pin.picture}`}
+            alt="The picture that is asked by"
+          />
+          <div>
+            {alone ? (
+              <span className="small-text">Asked by this picture alone; words may stand beside it.</span>
+            ) : (
+              <>
+                <Form.Range
+                  min={0}
+                  max={1}
+                  step={0.1}
+                  value={share}
+                  aria-label="What the picture counts beside the words"
+                  aria-valuetext={`picture ${percent(share)}, words ${percent(1 - share)}`}
+                  onChange={(event) => setDragged(Number(event.target.value))}
+                  onPointerUp={settle}
+                  onKeyUp={settle}
+                  onBlur={settle}
+                />
+                <span className="d-flex justify-content-between small-text soft num">
+                  <span>words {percent(1 - share)}</span>
+                  <span>picture {percent(share)}</span>
+                </span>
+              </>
+            )}
+            <span className="d-flex gap-3">
+              <Button variant="link" className="p-0 small-text" onClick={() => input.current?.click()}>
+                Another
+              </Button>
+              <Button
+                variant="link"
+                className="p-0 small-text"
+                onClick={() => go({ pin: { question: pin.question, text: pin.text || null } })}
+              >
+                Without it
+              </Button>
+            </span>
+          </div>
+        </div>
+      )}
+      {ask.error && (
+        <p className="lost small-text mb-0" role="alert">
+          {ask.error.message}
+        </p>
+      )}
+    </div>
+  );
+}
