@@ -4,7 +4,8 @@
 
 Everything is drawn here and nobody tuned to it. By picture: edited pictures are asked by, and the same picture must
 come first. By words: captions of a part are hidden, and every picture is asked for by a question that its caption
-answers; terms of the captions that are left are one side, the branch of pictures the other.
+answers, and must itself be among the first five; terms of the captions that are left are one side, the branch of
+pictures the other.
 """
 
 import argparse
@@ -107,10 +108,9 @@ def main():
 
 
 def _hit(pipeline, stage, number):
-    """Whether a sheet that shows what was asked for is among the first five; several may show the same."""
-    wanted = made(number).caption
-    chunks = pipeline.ask(f"Where is a picture of this: {wanted.lower()}?").stage(stage).chunks[:5]
-    return any(made(int(pipeline.chunks.document[chunk])).caption == wanted for chunk in chunks)
+    """Whether the very sheet that was asked for is among the first five; others may show the same."""
+    chunks = pipeline.ask(f"Where is a picture of this: {made(number).caption.lower()}?").stage(stage).chunks[:5]
+    return number in pipeline.chunks.document[chunks].tolist()
 
 
 if __name__ == "__main__":

@@ -23,11 +23,21 @@ PLACE = HERE.parent / "drawings"
 INK, RED, PAPER = (38, 30, 24), (176, 44, 36), (252, 250, 244)
 # Number, height in metres, span after it in metres, sheaves a side, and what is special about it.
 TOWERS = [
-    (1, 9.5, 96, 8, ""), (2, 14, 148, 4, "ladder"), (3, 22, 187, 6, ""), (4, 18.5, 163, 4, ""),
-    (5, 27, 231, 6, "anemometer"), (6, 31.5, 214, 8, ""), (7, 38, 305, 8, "maintenance platform"), (8, 24, 176, 6, ""),
-    (9, 12.5, 121, 4, "hold-down sheaves"), (10, 29, 248, 6, ""), (11, 35, 276, 8, "anemometer"), (12, 20, 158, 12, ""),
-    (13, 16.5, 134, 4, "ladder"), (14, 11, 88, 10, ""),
-]  # fmt: skip
+    (1, 9.5, 96, 8, ""),
+    (2, 14, 148, 4, "ladder"),
+    (3, 22, 187, 6, ""),
+    (4, 18.5, 163, 4, ""),
+    (5, 27, 231, 6, "anemometer"),
+    (6, 31.5, 214, 8, ""),
+    (7, 38, 305, 8, "maintenance platform"),
+    (8, 24, 176, 6, ""),
+    (9, 12.5, 121, 4, "hold-down sheaves"),
+    (10, 29, 248, 6, ""),
+    (11, 35, 276, 8, "anemometer"),
+    (12, 20, 158, 12, ""),
+    (13, 16.5, 134, 4, "ladder"),
+    (14, 11, 88, 10, ""),
+]
 PARTS = {
     "Detachable grip": [
         ("jaw, fixed", "4711-A"),
@@ -54,17 +64,41 @@ PANELS = {
     "Evacuation set": ["S1 diesel start", "H2 oil pressure", "S5 hydraulic valve", "H6 ready"],
 }
 TABLES = {
-    "Greasing": [("Part", "Grease", "Every"), ("haul rope", "RL-3 thin", "6 weeks"), ("sheave bearing", "LT-2", "500 h"),
-                 ("door hinge", "silicone", "3 months"), ("track rope", "RL-9 thick", "2 years")],
-    "Tightening": [("Bolt", "Torque", "Tool"), ("rope clamp", "340 Nm", "TW-40"), ("hanger pin", "85 Nm", "TW-12"),
-                   ("sheave shaft", "210 Nm", "TW-40"), ("grip cover", "24 Nm", "TW-05")],
-    "Rope ends": [("Rope", "Diameter", "Shortened"), ("haul rope, line A", "38 mm", "2024"),
-                  ("haul rope, line B", "41 mm", "2022"), ("track rope, line C", "52 mm", "2019")],
-    "Radio": [("Channel", "Used by", "Call sign"), ("1", "operators", "Horn"), ("3", "evacuation", "Eagle"),
-              ("6", "workshop", "Anvil"), ("9", "ski patrol", "Lynx")],
-    "Loads": [("Carrier", "Persons", "Payload"), ("gondola", "10", "800 kg"), ("chair", "6", "480 kg"),
-              ("work car", "4", "650 kg"), ("goods car", "0", "1200 kg")],
-}  # fmt: skip
+    "Greasing": [
+        ("Part", "Grease", "Every"),
+        ("haul rope", "RL-3 thin", "6 weeks"),
+        ("sheave bearing", "LT-2", "500 h"),
+        ("door hinge", "silicone", "3 months"),
+        ("track rope", "RL-9 thick", "2 years"),
+    ],
+    "Tightening": [
+        ("Bolt", "Torque", "Tool"),
+        ("rope clamp", "340 Nm", "TW-40"),
+        ("hanger pin", "85 Nm", "TW-12"),
+        ("sheave shaft", "210 Nm", "TW-40"),
+        ("grip cover", "24 Nm", "TW-05"),
+    ],
+    "Rope ends": [
+        ("Rope", "Diameter", "Shortened"),
+        ("haul rope, line A", "38 mm", "2024"),
+        ("haul rope, line B", "41 mm", "2022"),
+        ("track rope, line C", "52 mm", "2019"),
+    ],
+    "Radio": [
+        ("Channel", "Used by", "Call sign"),
+        ("1", "operators", "Horn"),
+        ("3", "evacuation", "Eagle"),
+        ("6", "workshop", "Anvil"),
+        ("9", "ski patrol", "Lynx"),
+    ],
+    "Loads": [
+        ("Carrier", "Persons", "Payload"),
+        ("gondola", "10", "800 kg"),
+        ("chair", "6", "480 kg"),
+        ("work car", "4", "650 kg"),
+        ("goods car", "0", "1200 kg"),
+    ],
+}
 SCENES = [
     ("A red gondola in falling snow", (200, 45, 40), (226, 231, 238), True),
     ("A blue gondola before the evening sky", (45, 80, 170), (176, 112, 96), True),
@@ -75,19 +109,52 @@ SCENES = [
     ("A blue gondola in fog", (45, 80, 170), (196, 200, 203), False),
 ]
 SHEETS = [
-    ("Haul rope, line A", [("Point", "Wires broken", "Diameter"), ("km 0.2", "1", "37.8 mm"), ("km 0.9", "4", "37.1 mm"),
-                           ("km 1.6", "0", "37.9 mm")], "The splice at km 0.9 is looked at again in four weeks."),
-    ("Haul rope, line B", [("Point", "Wires broken", "Diameter"), ("km 0.1", "0", "40.8 mm"), ("km 1.1", "2", "40.5 mm"),
-                           ("km 1.9", "6", "39.7 mm")], "The rope of line B is shortened before the winter season."),
-    ("Emergency brake", [("Test", "Load", "Way"), ("1", "empty", "9.4 m"), ("2", "half", "11.8 m"), ("3", "full", "14.6 m")],
-     "Test three was made in rain; the pads 6304-D are worn to seven millimetres."),
-    ("Anemometers", [("Tower", "Shown", "Compared"), ("5", "17.5 m/s", "17.9 m/s"), ("11", "16.0 m/s", "18.2 m/s"),
-                     ("summit", "18.4 m/s", "18.3 m/s")], "The anemometer of tower 11 shows too little and is changed."),
-    ("Evacuation drill", [("Group", "Carriers", "Minutes"), ("Eagle 1", "14", "52"), ("Eagle 2", "11", "61"),
-                          ("Eagle 3", "9", "48")], "Group two lacked a second descender at tower 7."),
-    ("Sheave liners", [("Tower", "Liner", "Left"), ("3", "5120-C", "8 mm"), ("7", "5120-C", "3 mm"), ("12", "5120-C", "6 mm")],
-     "The liners of tower 7 are changed at once; those of tower 12 in spring."),
-]  # fmt: skip
+    (
+        "Haul rope, line A",
+        [
+            ("Point", "Wires broken", "Diameter"),
+            ("km 0.2", "1", "37.8 mm"),
+            ("km 0.9", "4", "37.1 mm"),
+            ("km 1.6", "0", "37.9 mm"),
+        ],
+        "The splice at km 0.9 is looked at again in four weeks.",
+    ),
+    (
+        "Haul rope, line B",
+        [
+            ("Point", "Wires broken", "Diameter"),
+            ("km 0.1", "0", "40.8 mm"),
+            ("km 1.1", "2", "40.5 mm"),
+            ("km 1.9", "6", "39.7 mm"),
+        ],
+        "The rope of line B is shortened before the winter season.",
+    ),
+    (
+        "Emergency brake",
+        [("Test", "Load", "Way"), ("1", "empty", "9.4 m"), ("2", "half", "11.8 m"), ("3", "full", "14.6 m")],
+        "Test three was made in rain; the pads 6304-D are worn to seven millimetres.",
+    ),
+    (
+        "Anemometers",
+        [
+            ("Tower", "Shown", "Compared"),
+            ("5", "17.5 m/s", "17.9 m/s"),
+            ("11", "16.0 m/s", "18.2 m/s"),
+            ("summit", "18.4 m/s", "18.3 m/s"),
+        ],
+        "The anemometer of tower 11 shows too little and is changed.",
+    ),
+    (
+        "Evacuation drill",
+        [("Group", "Carriers", "Minutes"), ("Eagle 1", "14", "52"), ("Eagle 2", "11", "61"), ("Eagle 3", "9", "48")],
+        "Group two lacked a second descender at tower 7.",
+    ),
+    (
+        "Sheave liners",
+        [("Tower", "Liner", "Left"), ("3", "5120-C", "8 mm"), ("7", "5120-C", "3 mm"), ("12", "5120-C", "6 mm")],
+        "The liners of tower 7 are changed at once; those of tower 12 in spring.",
+    ),
+]
 
 
 def font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
@@ -198,8 +265,11 @@ def scene(colour: tuple[int, ...], sky: tuple[int, ...], number: int) -> Image.I
     pen = ImageDraw.Draw(picture)
     for layer in range(4):
         base = 190 + 44 * layer
-        ridge = [(x, base - abs(70 - 15 * layer) * abs(math.sin(x / (70 + 30 * layer) + number + layer)) - int(dice.integers(0, 14)))
-                 for x in range(-10, 540, 18)]  # fmt: skip
+        high, wide = abs(70 - 15 * layer), 70 + 30 * layer
+        ridge = [
+            (x, base - high * abs(math.sin(x / wide + number + layer)) - int(dice.integers(0, 14)))
+            for x in range(-10, 540, 18)
+        ]
         pen.polygon([(-10, 350), *ridge, (540, 350)], fill=tuple(int(value * (0.82 - 0.16 * layer)) for value in sky))
     pen.line((0, 70, 520, 120), fill=(30, 28, 26), width=4)
     x = 150 + 30 * (number % 5)
@@ -250,11 +320,13 @@ def tag(picture: Image.Image, alt: str = "", kind: str = "PNG") -> str:
 def book(name: str, title: str, intro: str, figures: list[tuple[str, str]]) -> None:
     """An HTML file with a picture on every sheet; `figures` are names of sheets and their tags."""
     body = "".join(
-        f"<h2>Sheet {sheet}</h2><figure>{shown}<figcaption>Figure {sheet}. Kept by the drawing office.</figcaption></figure>"
+        f"<h2>Sheet {sheet}</h2><figure>{shown}"
+        f"<figcaption>Figure {sheet}. Kept by the drawing office.</figcaption></figure>"
         for sheet, shown in figures
     )
-    text = f"<!doctype html><html lang=en><head><title>{title}</title></head><body><main><h1>{title}</h1><p>{intro}</p>{body}"
-    (PLACE / "documents" / name).write_text(f"{text}</main></body></html>\n")
+    head = f"<!doctype html><html lang=en><head><title>{title}</title></head>"
+    text = f"{head}<body><main><h1>{title}</h1><p>{intro}</p>{body}</main></body></html>\n"
+    (PLACE / "documents" / name).write_text(text)
 
 
 def main() -> None:

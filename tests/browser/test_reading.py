@@ -1,5 +1,7 @@
 """What a person does without changing any record, on a small corpus."""
 
+import tempfile
+
 from django.contrib.auth.models import User
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
@@ -8,6 +10,7 @@ from doppio.core.fusion.kind import METHODS
 from doppio.library.entry import make_entry_link
 from tests.browser.page import GALE, Page
 from tests.browser.prepared import SMALL
+from tests.core.made_files import RED, make_picture
 
 
 class Reading(Page):
@@ -46,6 +49,27 @@ class Reading(Page):
         box.send_keys("where does my cat ride", Keys.ENTER)
         self.see("Cats, rabbits and birds travel in a carrier", ".view")
         self.see("without a label nothing can be called lost", ".view")
+
+    def test_a_picture_is_asked_by_alone_beside_words_and_no_more(self):
+        self.open("/line/fused")
+        place = self.enterContext(tempfile.NamedTemporaryFile(suffix=".png"))
+        place.write(make_picture(RED))
+        place.flush()
+        self.one("[aria-label='A picture to ask by']").send_keys(place.name)
+        self.see("Asked by this picture alone", ".asked-by")
+        self.see("No branch of this recipe looks at pictures", ".view")
+        self.breaks_no_rule("asked by a picture")
+        self.one("#ask").send_keys("where does my cat ride", Keys.ENTER)
+        share = self.one("[aria-label='What the picture counts beside the words']")
+        self.see("picture 50 %", ".asked-by")
+        share.send_keys(Keys.ARROW_RIGHT)
+        self.until(lambda d: "share=0.6" in d.current_url)
+        self.keys("7")
+        self.until(lambda d: "/line/context" in d.current_url and "picture=" in d.current_url)
+        self.see("Cats, rabbits and birds travel in a carrier", ".view")
+        self.click(".asked-by button", "Without it")
+        self.until(lambda d: "picture=" not in d.current_url)
+        self.see("or ask by a picture", ".drawer")
 
     def test_choosing_a_tag_filters_the_drawer(self):
         self.open("/line/fused")

@@ -133,6 +133,16 @@ class Asked(Built):
         fused = trace.stage("fused")
         self.assertEqual(fused.chunks.tolist(), trace.stage("shown").chunks.tolist())
 
+    def test_where_no_branch_sees_pictures_nothing_is_found_by_one(self):
+        for branches in (BRANCHES[:1], BRANCHES[:2]):
+            for method in ("reciprocal-rank", "scaled-scores"):
+                plain = recipe(branches=branches, rerank=None, fusion={"method": method})
+                builder = Builder(ArtifactStore(self.root / "store"), Models(MODELS))
+                key = corpus_fingerprint(self.documents)
+                builder.indexes(key, plain, self.pipeline.texts)
+                trace = builder.open(key, plain, self.pipeline.texts).ask("", Beside(picture=packed(drawing("ice"))))
+                self.assertEqual(len(trace.stage("fused").chunks), 0)
+
     def test_the_share_turns_from_the_words_to_the_picture(self):
         seen, asked = packed(drawing("ice")), "a dog on the platform"
         self.assertEqual(self.first(self.pipeline, asked, "fused", picture=seen, share=0.0), "dogs")
@@ -161,10 +171,15 @@ class Asked(Built):
         self.assertEqual(trace.stage("reranked").chunks.tolist(), trace.stage("fused").passed.tolist())
         self.assertGreater(len(trace.stage("context").chunks), 0)
 
+    def test_scorers_read_what_stands_on_pictures(self):
+        chunk = int(self.pipeline.ask("AX-9").stage("read").chunks[0])
+        [candidate] = self.pipeline.candidates([chunk])
+        self.assertTrue(candidate.indexed.endswith(f"\n\n{WORDS['wind']}"), candidate.indexed)
+
     def test_figures_count_what_there_is(self):
         told = {figure.what: figure.value for figure in self.pipeline.branches["shown"].figures}
-        self.assertEqual((told["pictures"], told["on which words can be read"]), (3, 3))
-        self.assertEqual(told["of them with words of their document"], 3)
+        self.assertEqual((told["pictures"], told["with words on them"]), (3, 3))
+        self.assertEqual(told["with words of their document"], 3)
 
 
 class Changed(Built):

@@ -37,6 +37,10 @@ class ByPicture(TransactionTestCase):
         # What stands on them is read in other tests, which takes seconds.
         self.enterContext(mock.patch("doppio.library.pictures.words", return_value=[]))
         self.workspace, self.user = make_workspace()
+        self.client.force_login(self.user)
+        self.root = f"/api/workspaces/{self.workspace.pk}/"
+
+    def build(self):
         with BoundedReader() as reader:
             for name in SHEETS:
                 page = f"<h1>Sheet</h1><p>Kept by the office, {name}.</p>{inline_picture(packed(drawing(name)))}"
@@ -44,8 +48,6 @@ class ByPicture(TransactionTestCase):
                 self.assertEqual(taken.state, ADDED)
         self.saved = save_recipe(self.workspace, recipe(branches=BRANCHES, rerank=None).body)
         measure_recipe(self.saved, Silent())
-        self.client.force_login(self.user)
-        self.root = f"/api/workspaces/{self.workspace.pk}/"
 
     def bring(self, data, name="cut.png"):
         return self.client.post(f"{self.root}asked-pictures", {"file": SimpleUploadedFile(name, data)})
@@ -53,7 +55,8 @@ class ByPicture(TransactionTestCase):
     def ask(self, **body):
         return self.client.post(f"{self.root}ask", json.dumps(body), content_type="application/json")
 
-    def test_a_picture_that_was_brought_is_asked_by_alone_and_beside_words(self):
+    def test_a_person_and_an_assistant_ask_by_a_picture_alone_and_beside_words(self):
+        self.build()
         for name in SHEETS:
             for how, edit in EDITED.items():
                 with self.subTest(f"{name}, {how}"):
@@ -67,6 +70,7 @@ class ByPicture(TransactionTestCase):
         self.assertEqual(seen.headers["Content-Type"], "image/png")
         both = self.ask(text="kept by the office, grip", picture=digest, share=0.1).json()
         self.assertEqual(self.best(both, "fused"), self.workspace.documents.get(name="grip.html").pk)
+        self.an_assistant_sends_its_picture_with_the_question()
 
     def best(self, body, stage="shown"):
         rows = next(one for one in body["trace"]["stages"] if one["stage"] == stage)
@@ -82,6 +86,7 @@ class ByPicture(TransactionTestCase):
             answer = self.bring(data, name)
             self.assertEqual(answer.status_code, 400)
             self.assertIn(reason, answer.json()["detail"])
+        save_recipe(self.workspace, recipe(branches=BRANCHES, rerank=None).body)
         gone = self.ask(text="", picture="0" * 40)
         self.assertEqual(gone.status_code, 400)
         self.assertIn("is not kept any more", gone.json()["detail"])
@@ -100,7 +105,7 @@ class ByPicture(TransactionTestCase):
         forget_asked(self, timezone.now())
         self.assertFalse(path.exists())
 
-    def test_an_assistant_sends_its_picture_with_the_question(self):
+    def an_assistant_sends_its_picture_with_the_question(self):
         published = publish(self.saved, "pictures", self.user)
         _, secret = make_key(published, "assistant", ["search"], Limits(), self.user)
         data = base64.b64encode(EDITED["half the size"](drawing("gate"))).decode()

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.branches.kind import Branch, kind_of
+from doppio.core.branches.sparse.making import read_on
 from doppio.core.chunking.context import titled_path, with_context
 from doppio.core.chunking.table import ChunkTable, ChunkTexts
 from doppio.core.fingerprint import fingerprint
@@ -199,10 +200,11 @@ class Pipeline:
         """
         settings = self.recipe.fusion
         branches = self.above_floors(branches)
-        weights = [
-            settings["weights"][branch["id"]] * self._turned(self.branches[branch["id"]], share)
-            for branch in self.recipe.branches
-        ]
+        own = [settings["weights"][branch["id"]] for branch in self.recipe.branches]
+        turned = [self._turned(self.branches[branch["id"]], share) for branch in self.recipe.branches]
+        weights = [weight * turn for weight, turn in zip(own, turned, strict=True)]
+        # Where nothing of the recipe is asked, such as by a picture that no branch sees, nothing was found either.
+        weights = weights if any(weights) else own
         fused = fused_by(METHODS.get(settings["method"]), branches, weights, settings, self.least)
         depth = settings["depth"]
         return Fused(fused.chunks[:depth], fused.scores[:depth], fused.ranks[:depth], fused.shares[:depth])
@@ -296,14 +298,21 @@ class Pipeline:
             titles, headings = self.texts.titles(chunks), self.texts.headings(chunks)
         # The texts come last: where they come from a database, they hold for what was read before.
         lines, texts = self.texts.lines(chunks), self.texts.texts(chunks)
+        rows = zip(chunks, lines, texts, titles, headings, self._words_of_pictures(chunks), strict=True)
         found = []
-        for chunk, line, text, title, around in zip(chunks, lines, texts, titles, headings, strict=True):
+        for chunk, line, text, title, around, words in rows:
             indexed = with_context(line, text)
             tokens = int(self.chunks.context[chunk])
-            found.append(
-                Candidate(chunk, indexed, len(indexed) - len(text), tokens, title, tuple(around.split("\n")))
-            )
+            read = f"{indexed}\n\n{words}" if words else indexed
+            found.append(Candidate(chunk, read, len(indexed) - len(text), tokens, title, tuple(around.split("\n"))))
         return found
+
+    def _words_of_pictures(self, chunks: Sequence[int]) -> list[str]:
+        """What can be read on the pictures of chunks, where a branch looks at these: what they are found by has to be
+        there for scorers as well."""
+        if not any(getattr(branch, "sees", False) for branch in self.branches.values()):
+            return [""] * len(chunks)
+        return ["\n".join(filter(None, map(read_on, own))) for own in self.texts.pictures(chunks)]
 
     def _rerank_stage(
         self, question: str, before: Sequence[StageTrace], reranker: Reranker, settings: Settings

@@ -98,6 +98,10 @@ class FigureInTextSerializer(s.Serializer):
     height = s.IntegerField()
     page = s.IntegerField(help_text="0 where the document has no pages.")
     place = s.ListField(child=s.FloatField(), help_text="Left, top, right, bottom as shares of the page; or empty.")
+    anchor = s.ListField(
+        child=s.IntegerField(),
+        help_text="The range of the text that stands for it; a label there is the picture's.",
+    )
 
 
 class DocumentSerializer(s.Serializer):

@@ -49,7 +49,10 @@ def figures_of(row: Document) -> list[dict[str, Any]]:
     """The pictures of a document with their numbers, from 1; none where its file was not kept."""
     if row.file_id is None:
         return []
-    return [{"number": number, **picture} for number, picture in enumerate(row.pictures, 1)]
+    return [
+        {"number": number, **picture, "anchor": list(_anchor(picture))}
+        for number, picture in enumerate(row.pictures, 1)
+    ]
 
 
 def figures_between(figures: Sequence[Mapping[str, Any]], start: int, end: int) -> list[Mapping[str, Any]]:

@@ -2089,6 +2089,8 @@ export interface components {
             kinds: {
                 [key: string]: string;
             };
+            /** @description Whether a branch looks at pictures. */
+            sees: boolean;
             question: components["schemas"]["QuestionRow"] | null;
             spans: components["schemas"]["Span"][];
             no_answers: components["schemas"]["NoAnswer"][];
@@ -2853,6 +2855,8 @@ export interface components {
             page: number;
             /** @description Left, top, right, bottom as shares of the page; or empty. */
             place: number[];
+            /** @description The range of the text that stands for it; a label there is the picture's. */
+            anchor: number[];
         };
         Figures: {
             hours: number;

@@ -15,7 +15,7 @@ export function BeforeSearch({ asked }: { asked: Asked }) {
   return (
     <section className="before" aria-label="Before the search">
       <button className="fold" aria-expanded={open} onClick={() => setOpen(!open)}>
-        <span aria-hidden>{open ? "▾" : "▸"}</span> {told(asked)}
+        <span aria-hidden>{open ? "▾" : "▸"}</span> {told(asked, beside.picture !== null)}
       </button>
       {open && <Open asked={asked} />}
     </section>
@@ -23,13 +23,15 @@ export function BeforeSearch({ asked }: { asked: Asked }) {
 }
 
 /** What happened before the search, in a few words. */
-function told(asked: Asked): string {
+function told(asked: Asked, picture: boolean): string {
   const before = asked.trace.asked;
   const [own, ...others] = before?.wordings ?? [];
   const searched = others.filter((wording) => !wording.dropped).length;
   const dropped = others.length - searched;
+  if (picture && !asked.trace.question) return "Searched by the picture alone";
   return [
     own?.words ? `Searched by ${Object.keys(own.words).length} terms` : "Searched by all of its words",
+    picture && "and by the picture",
     searched > 0 && `in ${searched + 1} wordings`,
     dropped > 0 && `${dropped} dropped`,
     before?.conditions && `only where ${before.conditions}`,

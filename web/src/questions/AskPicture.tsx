@@ -3,9 +3,8 @@ import { useMutation } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { sendForm } from "../api/client";
-import { HALF, useGo, usePin } from "../shell/pin";
+import { HALF, useGo, usePin, type StageName } from "../shell/pin";
 import { useWorkspace } from "../shell/workspace";
-import { percent } from "../text/numbers";
 
 /** Brings a picture and asks by it, beside the words that are given or that are pinned. */
 export function useAskByPicture() {
@@ -13,13 +12,14 @@ export function useAskByPicture() {
   const go = useGo();
   const pin = usePin();
   return useMutation({
-    mutationFn: ({ file }: { file: File; words?: string }) => {
+    mutationFn: ({ file }: { file: File; words?: string; stage?: StageName }) => {
       const form = new FormData();
       form.append("file", file, file.name || `picture.${file.type.split("/")[1] ?? "png"}`);
       return sendForm<{ picture: string }>(`/api/workspaces/${workspace}/asked-pictures`, form);
     },
-    onSuccess: ({ picture }, { words }) =>
+    onSuccess: ({ picture }, { words, stage }) =>
       go({
+        stage,
         pin: {
           question: pin.question,
           text: pin.question === null ? (words ?? pin.text ?? "") : null,
@@ -29,6 +29,8 @@ export function useAskByPicture() {
       }),
   });
 }
+
+const whole = (share: number) => `${Math.round(100 * share)} %`;
 
 /** The first picture of what was dropped or pasted. */
 export const pictureOf = (data: DataTransfer | null): File | undefined =>
@@ -82,15 +84,15 @@ export function AskPicture({ words, ask }: { words: string; ask: ReturnType<type
                   step={0.1}
                   value={share}
                   aria-label="What the picture counts beside the words"
-                  aria-valuetext={`picture ${percent(share)}, words ${percent(1 - share)}`}
+                  aria-valuetext={`picture ${whole(share)}, words ${whole(1 - share)}`}
                   onChange={(event) => setDragged(Number(event.target.value))}
                   onPointerUp={settle}
                   onKeyUp={settle}
                   onBlur={settle}
                 />
                 <span className="d-flex justify-content-between small-text soft num">
-                  <span>words {percent(1 - share)}</span>
-                  <span>picture {percent(share)}</span>
+                  <span>words {whole(1 - share)}</span>
+                  <span>picture {whole(share)}</span>
                 </span>
               </>
             )}

@@ -18,7 +18,14 @@ const boxOf = (a: { x: number; y: number }, b: { x: number; y: number }): Box =>
   bottom: Math.max(a.y, b.y),
 });
 
-export function CutOut({ children }: { children: React.ReactElement<React.ComponentProps<"img">> }) {
+export function CutOut({
+  children,
+  beside,
+}: {
+  children: React.ReactElement<React.ComponentProps<"img">>;
+  /** What else can be done with the picture. */
+  beside?: React.ReactNode;
+}) {
   const frame = useRef<HTMLSpanElement>(null);
   const [begun, setBegun] = useState<{ x: number; y: number } | null>(null);
   const [box, setBox] = useState<Box | null>(null);
@@ -54,7 +61,8 @@ export function CutOut({ children }: { children: React.ReactElement<React.Compon
         sheet.height,
       );
     sheet.toBlob((data) => {
-      if (data) ask.mutate({ file: new File([data], "cut.png", { type: "image/png" }), words: "" });
+      if (data)
+        ask.mutate({ file: new File([data], "cut.png", { type: "image/png" }), words: "", stage: "fused" });
     }, "image/png");
   }
 
@@ -87,16 +95,18 @@ export function CutOut({ children }: { children: React.ReactElement<React.Compon
           }}
         />
       )}
-      <Button
-        size="sm"
-        variant="light"
-        className="ask-by"
-        disabled={ask.isPending}
-        title="Drag over the picture to cut out a part first"
-        onClick={() => cut(box)}
-      >
-        {box ? "Ask by this part" : "Ask by it"}
-      </Button>
+      <span className="ask-by">
+        {beside}
+        <Button
+          size="sm"
+          variant="light"
+          disabled={ask.isPending}
+          title="Drag over the picture to cut out a part first"
+          onClick={() => cut(box)}
+        >
+          {box ? "Ask by this part" : "Ask by it"}
+        </Button>
+      </span>
     </span>
   );
 }

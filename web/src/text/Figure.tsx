@@ -1,6 +1,9 @@
 // A picture of a document, as large as there is room for; without one that can be drawn, what is said in its place.
-import { useState } from "react";
+import { useContext, useState } from "react";
+import { Button } from "react-bootstrap";
 import type { Schemas } from "../api/client";
+import { PinnedContext } from "../labels/Judged";
+import { useLabelMode } from "../labels/mode";
 import { useWorkspace } from "../shell/workspace";
 import { CutOut } from "./CutOut";
 
@@ -32,7 +35,25 @@ export function Figure({
       onError={() => setBroken(true)}
     />
   );
-  return small ? shown : <CutOut>{shown}</CutOut>;
+  return small ? shown : <CutOut beside={<Answers document={document} figure={figure} />}>{shown}</CutOut>;
+}
+
+/** While labels are given: that the picture answers the pinned question, which is kept with what stands for it. */
+function Answers({ document, figure }: { document: number; figure: FigureData }) {
+  const mode = useLabelMode();
+  const asked = useContext(PinnedContext);
+  const [start, end] = figure.anchor;
+  if (!mode.on || !asked?.question || start === undefined || end === undefined || end <= start) return null;
+  return (
+    <Button
+      size="sm"
+      variant="success"
+      disabled={mode.busy}
+      onClick={() => mode.judge(asked, { document, start, end }, 2)}
+    >
+      It answers
+    </Button>
+  );
 }
 
 /** Pictures that stand in a passage, in one row. */

@@ -75,10 +75,10 @@ class PictureBranch:
         said, read = index.counts
         return [
             Figure(index.count, "pictures"),
-            Figure(said, "of them with words of their document"),
-            Figure(read, "on which words can be read"),
-            Figure(index.points, "points that they are compared by"),
-            Figure(index.guesses, "from which the guess was learned; 0: too few"),
+            Figure(said, "with words of their document"),
+            Figure(read, "with words on them"),
+            Figure(index.points, "points to compare"),
+            Figure(index.guesses, "the guess is learned from"),
         ]
 
     def explain(self, question: str, chunks: Sequence[int]) -> list[Explained]:

@@ -40,7 +40,8 @@ class Look:
     whole : (LOOK,) float32, of unit length: where its edges run, its colours, what its points are like
     points : (p, 128) float32, of unit length, the strongest first; none for a picture without any edge
     places : (p, 2) float32, across and down, in sides: the longer side is 1
-    small : (SMALL, SMALL) uint8, the picture in grey, its longer side the whole width, paper below or beside it
+    small : (SMALL, SMALL) uint8, how strong its edges are where, its longer side the whole width; nothing below or
+        beside it
     shape : height and width of what `small` shows, in sides
     """
 
@@ -75,11 +76,16 @@ def look(drawn: bytes) -> Look:
 
 
 def _small(shown: Image.Image) -> NDArray[np.uint8]:
-    sheet = Image.new("L", (SMALL, SMALL), 255)
+    """Strengths of edges, a little blurred: much the same whatever colours became of a picture."""
     scale = SMALL / max(shown.size)
-    size = max(1, round(shown.width * scale)), max(1, round(shown.height * scale))
-    sheet.paste(shown.convert("L").resize(size, Image.Resampling.BOX), (0, 0))
-    return np.asarray(sheet)
+    size = max(2, round(shown.width * scale)), max(2, round(shown.height * scale))
+    grey = np.asarray(shown.convert("L").resize(size, Image.Resampling.BOX), np.float32)
+    padded = np.pad(np.hypot(*np.gradient(grey)), 1, mode="edge")
+    rows = padded[:-2] + padded[1:-1] + padded[2:]
+    strength = rows[:, :-2] + rows[:, 1:-1] + rows[:, 2:]
+    found = np.zeros((SMALL, SMALL), np.uint8)
+    found[: size[1], : size[0]] = np.clip(strength / 4, 0, 255)
+    return found
 
 
 @cache

@@ -276,6 +276,7 @@ class AskedSerializer(s.Serializer):
     built = s.BooleanField(help_text="Whether there are indexes to ask; if not, there is no trace.")
     absent = AbsentSerializer()
     kinds = s.DictField(child=s.CharField(), help_text="What each stage of the trace is: sparse, dense, fused, ...")
+    sees = s.BooleanField(help_text="Whether a branch looks at pictures.")
     question = QuestionRowSerializer(allow_null=True)
     spans = SpanSerializer(many=True)
     no_answers = NoAnswerSerializer(many=True)

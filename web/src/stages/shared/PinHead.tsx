@@ -4,7 +4,7 @@ import type { Asked } from "../../api/client";
 import { BeforeSearch } from "../../before/BeforeSearch";
 import { Past } from "../../questions/Past";
 import { KeepQuestion, QuestionTools } from "../../questions/QuestionTools";
-import { TITLES, toneOfCause, type StageName } from "../../shell/pin";
+import { TITLES, toneOfCause, usePin, type StageName } from "../../shell/pin";
 import { milliseconds } from "../../text/numbers";
 import { stageOfKind } from "./trace";
 import { WhyNot } from "./WhyNot";
@@ -26,6 +26,7 @@ export function PinHead({
 }) {
   const total = Object.values(asked.trace.seconds).reduce((sum, value) => sum + value, 0);
   const answer = asked.spans[0];
+  const { picture } = usePin();
   return (
     <div className="head">
       <div className="d-flex align-items-baseline gap-3">
@@ -39,8 +40,17 @@ export function PinHead({
           asked.trace.question && <KeepQuestion text={asked.trace.question} />
         )}
       </div>
+      {picture && asked.built && !asked.sees && (
+        <p className="lost small-text mb-0">
+          No branch of this recipe looks at pictures. Add “pictures” in Edit recipe to find anything by one.
+        </p>
+      )}
       <div className="small-text">
-        {asked.question ? (
+        {!asked.question && !asked.trace.question ? (
+          <span className="soft">
+            Asked by a picture alone: it has no label, so nothing can be called lost.{" "}
+          </span>
+        ) : asked.question ? (
           <>
             {asked.cause && (
               <strong style={{ color: toneOfCause(asked.cause) }}>

@@ -19,9 +19,9 @@ from doppio.core.ranking import best_of
 # Rows of vectors that are compared at a time.
 ROWS = 32_768
 # All pictures are compared by the strongest points of the question's; so many that come near by all of them.
-FIRST_POINTS, LOOKED_AT = 40, 256
-# Pictures of a segment that are laid over the question's: of 360 drawn ones the right one was always among so many.
-LAID = 64
+FIRST_POINTS, LOOKED_AT = 40, 512
+# Pictures of a segment that are laid over the question's.
+LAID = 128
 # Beside the points: a picture that was made darker keeps its points, and one of another tower its colours.
 OF_POINTS = 0.8
 NOTHING = -2.0

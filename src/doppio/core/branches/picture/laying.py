@@ -101,17 +101,8 @@ def _likeness(
         return 0.0
     rows = np.clip((there.imag * SMALL).astype(np.int64), 0, SMALL - 1)
     columns = np.clip((there.real * SMALL).astype(np.int64), 0, SMALL - 1)
-    mine, its = _relief(small), _relief(other[rows, columns])
-    one, two = mine[both] - mine[both].mean(), its[both] - its[both].mean()
+    mine, its = small[both].astype(np.float32), other[rows[both], columns[both]].astype(np.float32)
+    one, two = mine - mine.mean(), its - its.mean()
     lengths = float(np.linalg.norm(one) * np.linalg.norm(two))
     alike = float(one @ two) / lengths if lengths else 0.0
     return max(alike, 0.0) * float(shared) ** 0.5
-
-
-def _relief(small: NDArray[np.uint8]) -> Floats:
-    """How strong the edges are, a little blurred: the same whatever colours became of it."""
-    grey = small.astype(np.float32)
-    strength = np.hypot(*np.gradient(grey))
-    padded = np.pad(strength, 1, mode="edge")
-    rows = padded[:-2] + padded[1:-1] + padded[2:]
-    return np.asarray(rows[:, :-2] + rows[:, 1:-1] + rows[:, 2:], np.float32)

@@ -106,15 +106,15 @@ def _reader(texts: ChunkTexts, field: str) -> Callable[[Sequence[int]], list[str
 
 def _picture_words(texts: ChunkTexts, chunks: Sequence[int]) -> list[str]:
     """What can be read on the pictures of each chunk, and what is said of them."""
-    return ["\n\n".join(words_of(shown) for shown in own) for own in texts.pictures(chunks)]
+    return ["\n\n".join(f"{shown.said}\n{read_on(shown)}" for shown in own) for own in texts.pictures(chunks)]
 
 
-def words_of(shown: Shown) -> str:
-    """The words that go with a picture; those that cannot be read because it is broken are none."""
+def read_on(shown: Shown) -> str:
+    """The words that can be read on a picture; none on one that is broken."""
     try:
-        return f"{shown.said}\n{shown.read()}".strip()
+        return shown.read()
     except DocumentError:
-        return shown.said
+        return ""
 
 
 def _facts(made: Postings) -> Facts:
