@@ -9,6 +9,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from selenium import webdriver
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select, WebDriverWait
@@ -22,7 +23,7 @@ VIEWS = {
     "fused-pinned": ("/line/fused", PINNED),
     "documents": ("/line/documents", None),
     "chunks": ("/line/chunks", None),
-    "sparse-analysis": ("/line/sparse", None),
+    "by-picture": ("/line/fused", None),
     "sparse-pinned": ("/line/sparse", "My puppy panics in moving vehicles, any advice?"),
     "dense-speed": ("/line/dense", None),
     "reranked": ("/line/reranked", None),
@@ -216,10 +217,28 @@ def branch(name: str):
     return step
 
 
+def by_picture(driver, wait) -> None:
+    """Cut a part out of a drawing of the second workspace and ask by it."""
+    root = driver.current_url.split("/w/")[0]
+    spaces = driver.execute_async_script(
+        "const done = arguments[0]; fetch('/api/workspaces').then(r => r.json()).then(done)"
+    )
+    number = next(space["id"] for space in spaces if "drawings" in space["name"])
+    driver.get(f"{root}/w/{number}/line/documents")
+    wait.until(lambda d: d.find_elements(By.XPATH, "//*[text()='Tower book']"))[0].click()
+    shown = wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".cut-out img"))[0]
+    time.sleep(1)
+    drag = ActionChains(driver).move_to_element_with_offset(shown, -150, -90).click_and_hold()
+    drag.move_by_offset(180, 160).release().perform()
+    press("Ask by this part")(driver, wait)
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".asked-by img"))
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, "[aria-label='Rank flow']"))
+
+
 STEPS = {
     "sparse-pinned": (branch("expanded"),),
     "recipe": (press("Edit recipe"), drafted("select.k", "3")),
-    "sparse-analysis": (press("Analysis playground"),),
+    "by-picture": (by_picture,),
     "dense-speed": (press("Speed and exactness"), measured("Measure structures", "[data-structure]")),
     "reranked-fit": (press("Fit to labels"), measured("Fit to labels", ".fit")),
     "labelling": (keys("g"), select("Empty cabins swing more than full ones.")),
