@@ -1,10 +1,11 @@
 // One passage at a time: a key grades it and the next one is there; what was graded is saved behind.
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { Button, ProgressBar } from "react-bootstrap";
+import { Button } from "react-bootstrap";
 import { Link } from "react-router";
 import { useDocument } from "../api/queries";
 import { labelsChanged } from "../labels/api";
+import { Progress } from "../shell/Progress";
 import { Loading } from "../shell/states";
 import { Reader } from "../stages/documents/Reader";
 import { duration } from "../text/numbers";
@@ -116,7 +117,7 @@ export function JudgePool({ pool }: { pool: Pool }) {
       <div className="d-flex align-items-center gap-3 small-text">
         <Link to="/questions/judging">All pools</Link>
         <strong>{pool.name}</strong>
-        <ProgressBar now={(100 * judged) / Math.max(pool.items, 1)} aria-label="Judged" />
+        <Progress percent={(100 * judged) / Math.max(pool.items, 1)} what="Judged" />
         <span className="num text-nowrap">
           {judged} of {pool.items}
           {pace !== null && left > 0 && `, ${(60 / pace).toFixed(0)} a minute, ${duration(left * pace)} left`}

@@ -1,8 +1,9 @@
 // What long work is doing: progress, rate, time left, and a way to stop it.
-import { Button, ProgressBar } from "react-bootstrap";
+import { Button } from "react-bootstrap";
 import { running, useCancelJob, useStartTrial } from "../api/queries";
 import type { Job } from "../api/client";
 import { duration } from "../text/numbers";
+import { Progress } from "./Progress";
 
 export function JobBar({ job }: { job: Job }) {
   const cancel = useCancelJob();
@@ -40,7 +41,7 @@ export function JobBar({ job }: { job: Job }) {
           </Button>
         )
       )}
-      {busy && <ProgressBar now={share} style={{ height: 6, gridColumn: "1 / -1" }} aria-label="progress" />}
+      {busy && <Progress percent={share} what={job.title} style={{ height: 6, gridColumn: "1 / -1" }} />}
     </div>
   );
 }

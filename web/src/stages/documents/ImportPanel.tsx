@@ -1,6 +1,7 @@
 // Bringing files in: choose or drop them, say what the fields of tables are, watch each one arrive.
 import { useEffect, useRef, useState } from "react";
-import { Button, Offcanvas, ProgressBar } from "react-bootstrap";
+import { Button, Offcanvas } from "react-bootstrap";
+import { Progress } from "../../shell/Progress";
 import {
   useBeginImport,
   useImport,
@@ -83,7 +84,11 @@ export function ImportPanel({ close }: { close: () => void }) {
         {sending && (
           <div className="small-text mt-2" role="status">
             Sending {bytes(sending.done)} of {bytes(sending.total)}
-            <ProgressBar now={(100 * sending.done) / Math.max(sending.total, 1)} style={{ height: 6 }} />
+            <Progress
+              percent={(100 * sending.done) / Math.max(sending.total, 1)}
+              what="Files sent"
+              style={{ height: 6 }}
+            />
           </div>
         )}
         {problem && (
