@@ -78,9 +78,9 @@ class Pages(unittest.TestCase):
         self.assertGreater(document.metadata[READ_CONFIDENCE], 0.8)
         [told] = document.metadata[READ_PAGES]
         self.assertTrue(told.startswith("1: 0."), told)
-        # The page itself is a picture of the document.
+        # The page itself is a picture of the document, and scorers have its words already.
         [picture] = document.pictures
-        self.assertEqual(picture.page, 1)
+        self.assertEqual((picture.page, picture.is_page), (1, True))
 
     def test_a_page_that_was_read_is_not_read_again(self):
         self.assertEqual(list(self.kept), [1])

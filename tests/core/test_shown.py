@@ -176,6 +176,16 @@ class Asked(Built):
         [candidate] = self.pipeline.candidates([chunk])
         self.assertTrue(candidate.indexed.endswith(f"\n\n{WORDS['wind']}"), candidate.indexed)
 
+    def test_scorers_read_the_words_of_a_page_once(self):
+        builder = DocumentBuilder()
+        builder.page(1)
+        data = packed(drawing("page"))
+        builder.picture(320, 220, lambda: data, of=data, page=1, place=(0, 0, 1, 1))
+        builder.add(PARAGRAPH, "The words of the page, as they were read off.")
+        *_, pipeline = self.build([builder.build("scan")])
+        self.assertEqual(len(pipeline.ask("page").stage("shown").chunks), 1)
+        self.assertEqual(pipeline.candidates([0])[0].indexed, pipeline.texts.indexed([0])[0])
+
     def test_figures_count_what_there_is(self):
         told = {figure.what: figure.value for figure in self.pipeline.branches["shown"].figures}
         self.assertEqual((told["pictures"], told["with words on them"]), (3, 3))

@@ -309,10 +309,13 @@ class Pipeline:
 
     def _words_of_pictures(self, chunks: Sequence[int]) -> list[str]:
         """What can be read on the pictures of chunks, where a branch looks at these: what they are found by has to be
-        there for scorers as well."""
+        there for scorers as well. The words of a page that was read are in the chunks already."""
         if not any(getattr(branch, "sees", False) for branch in self.branches.values()):
             return [""] * len(chunks)
-        return ["\n".join(filter(None, map(read_on, own))) for own in self.texts.pictures(chunks)]
+        return [
+            "\n".join(filter(None, (read_on(one) for one in own if not one.is_page)))
+            for own in self.texts.pictures(chunks)
+        ]
 
     def _rerank_stage(
         self, question: str, before: Sequence[StageTrace], reranker: Reranker, settings: Settings

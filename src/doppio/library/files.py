@@ -58,16 +58,26 @@ class PageReadings:
         self._folder = pages_of(digest)
 
     def get(self, page: int) -> list[ReadLine] | None:
-        try:
-            return [ReadLine.from_json(line) for line in json.loads(self._path(page).read_text())]
-        except (FileNotFoundError, ValueError):
-            return None
+        return kept_lines(self._path(page))
 
     def put(self, page: int, lines: Sequence[ReadLine]) -> None:
-        put(self._path(page), json.dumps([line.to_json() for line in lines]).encode())
+        keep_lines(self._path(page), lines)
 
     def _path(self, page: int) -> Path:
         return self._folder / f"words-{EDITION}-{page}.json"
+
+
+def kept_lines(path: Path) -> list[ReadLine] | None:
+    """Lines that were read and kept; None where there are none that can be used."""
+    try:
+        return [ReadLine.from_json(line) for line in json.loads(path.read_text())]
+    except (FileNotFoundError, ValueError):
+        return None
+
+
+def keep_lines(path: Path, lines: Sequence[ReadLine]) -> None:
+    """Keep lines that were read."""
+    put(path, json.dumps([line.to_json() for line in lines]).encode())
 
 
 def put(path: Path, data: bytes) -> None:

@@ -1,6 +1,5 @@
 """Pages and pictures of documents as they are seen: drawn from the kept file once, and kept beside it."""
 
-import json
 import threading
 from collections.abc import Sequence
 from datetime import datetime
@@ -87,10 +86,10 @@ def drawn(digest: str, name: str, pictures: Sequence[Picture], number: int) -> b
 def words(digest: str, name: str, pictures: Sequence[Picture], number: int) -> list[ReadLine]:
     """The lines that can be read on a picture; see `drawn`. They are read once, and kept."""
     path = files.pages_of(digest) / f"picture-{number}.words-{EDITION}.json"
-    if path.exists():
-        return [ReadLine.from_json(line) for line in json.loads(path.read_text())]
-    lines = _painter.words(drawn(digest, name, pictures, number), f"{name}, picture {number}")
-    files.put(path, json.dumps([line.to_json() for line in lines]).encode())
+    lines = files.kept_lines(path)
+    if lines is None:
+        lines = _painter.words(drawn(digest, name, pictures, number), f"{name}, picture {number}")
+        files.keep_lines(path, lines)
     return lines
 
 

@@ -5,7 +5,7 @@ from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import partial
+from functools import cache, partial
 from typing import Any, TypeVar
 
 import numpy as np
@@ -249,7 +249,7 @@ class RecordedTexts:
         rows = Document.objects.filter(pk__in=set(owners), file__isnull=False).exclude(pictures=[])
         held = {row.pk: row for row in rows.select_related("file").only("pictures", "name", "file")}
         self._check(chunks)
-        shown = {pk: [_shown(row, number) for number in range(1, len(row.pictures) + 1)] for pk, row in held.items()}
+        shown = {pk: _shown(row) for pk, row in held.items()}
         starts, ends = self.table.start, self.table.end
         return [
             [one for anchor, one in shown.get(owner, ()) if stands_in(anchor, int(starts[chunk]), int(ends[chunk]))]
@@ -287,23 +287,28 @@ class RecordedTexts:
         ]
 
 
-def _shown(row: Document, number: int) -> tuple[tuple[int, int], Shown]:
-    """A picture of a document, and the range that stands for it."""
+def _shown(row: Document) -> list[tuple[tuple[int, int], Shown]]:
+    """The pictures of a document, each with the range that stands for it."""
     assert row.file is not None
-    told = row.pictures[number - 1]
-    given = row.file.digest, row.file.name, [Picture.from_json(one) for one in row.pictures], number
+    digest, name = row.file.digest, row.file.name
+    told = [Picture.from_json(one) for one in row.pictures]
 
-    picture = given[2][number - 1]
+    @cache
+    def text() -> str:
+        return str(Document.objects.values_list("text", flat=True).get(pk=row.pk))
 
-    def read() -> str:
-        if picture.is_page and picture.anchor:
-            low, high = picture.anchor
-            text: str = Document.objects.values_list("text", flat=True).get(pk=row.pk)
-            return text[low:high].strip()
-        return "\n".join(line.text for line in pictures.words(*given))
+    def one(number: int, picture: Picture, anchor: tuple[int, int]) -> Shown:
+        def read() -> str:
+            if picture.is_page and picture.anchor:
+                return text()[slice(*anchor)].strip()
+            return "\n".join(line.text for line in pictures.words(digest, name, told, number))
 
-    digest = picture.digest or f"{row.file.digest}-{number}"
-    return _anchor(told), Shown(digest, picture.said, partial(pictures.drawn, *given), read)
+        draw = partial(pictures.drawn, digest, name, told, number)
+        return Shown(picture.digest or f"{digest}-{number}", picture.said, draw, read, picture.is_page)
+
+    anchors = [_anchor(one) for one in row.pictures]
+    places = enumerate(zip(told, anchors, strict=True), 1)
+    return [(anchor, one(number, picture, anchor)) for number, (picture, anchor) in places]
 
 
 def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]]:

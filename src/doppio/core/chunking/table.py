@@ -204,7 +204,7 @@ def _shown(document: Document) -> list[tuple[tuple[int, int], Shown]]:
                 return document.text[low:high].strip()
             return "\n".join(line.text for line in read_picture(draw()))
 
-        return Shown(picture.digest or fingerprint(document.digest, place), picture.said, draw, read)
+        return Shown(picture.digest or fingerprint(document.digest, place), picture.said, draw, read, picture.is_page)
 
     drawable = document.pictures[: len(document.drawn)]
     return [(document.anchor(picture), one(place, picture)) for place, picture in enumerate(drawable)]

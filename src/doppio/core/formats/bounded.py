@@ -280,8 +280,10 @@ def _packed_page(picture: Image.Image) -> bytes:
 
 def _serve(memory: int, source: BinaryIO, target: BinaryIO) -> None:
     """Obey orders until there are no more; the memory of this process cannot grow by more than `memory` bytes."""
-    import doppio.core.formats.documents  # noqa: F401
+    from doppio.core.formats.documents import import_readers
 
+    # What a file may need is counted from here on.
+    import_readers()
     used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (used + memory, used + memory))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))

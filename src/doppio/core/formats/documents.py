@@ -170,6 +170,12 @@ def read_file(
     return documents
 
 
+def import_readers() -> None:
+    """Import all readers now, for a process that does nothing else."""
+    for name in {*TEXT_READERS.values(), *BYTE_READERS.values(), "pdf.read_pdf"}:
+        _imported(name)
+
+
 def _imported(name: str) -> Callable[..., Any]:
     module, function = name.split(".")
     found: Callable[..., Any] = getattr(import_module(f"doppio.core.formats.{module}"), function)

@@ -86,6 +86,23 @@ def _drawn(data: bytes, name: str, size: tuple[int, int]) -> bytes:
         raise DocumentError(f"{name}: a broken picture ({error})") from error
 
 
+def svg_root(data: bytes, name: str) -> Any:
+    """The first element of an SVG file; entities stay as they are, and nothing is looked up.
+
+    Raises
+    ------
+    DocumentError
+        If it is broken.
+    """
+    from lxml import etree
+
+    safe = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
+    try:
+        return etree.fromstring(data, safe)
+    except (etree.XMLSyntaxError, ValueError) as error:
+        raise DocumentError(f"{name}: a broken SVG ({error})") from error
+
+
 def drawing_of_lines(data: bytes, name: str) -> Drawable:
     """A picture from an SVG file: nothing outside of the file is looked up, and nothing in it is run.
 
@@ -96,11 +113,7 @@ def drawing_of_lines(data: bytes, name: str) -> Drawable:
     """
     from lxml import etree
 
-    safe = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
-    try:
-        root = etree.fromstring(data, safe)
-    except (etree.XMLSyntaxError, ValueError) as error:
-        raise DocumentError(f"{name}: a broken SVG ({error})") from error
+    root = svg_root(data, name)
     if etree.QName(root).localname != "svg":
         raise DocumentError(f"{name}: no SVG; its first element is <{etree.QName(root).localname}>")
     for element in list(root.iter(etree.Element)):

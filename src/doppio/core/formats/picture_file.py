@@ -6,8 +6,7 @@ from pathlib import PurePosixPath
 
 from PIL import Image
 
-from doppio.core.errors import DocumentError
-from doppio.core.formats.drawing import Drawable, drawable, drawing_of_lines
+from doppio.core.formats.drawing import Drawable, drawable, drawing_of_lines, svg_root
 from doppio.core.formats.optical import READ_CONFIDENCE, ReadLine, confidence_of
 from doppio.core.formats.scanned import Cells, laid_out
 from doppio.core.formats.table import row_text
@@ -74,7 +73,7 @@ def _title(identity: str) -> str:
 def _said(data: bytes, name: str) -> tuple[str, str]:
     """The title and the description that a file carries; empty where it has none."""
     if name.lower().endswith(SVG):
-        return _svg_said(data)
+        return _svg_said(data, name)
     with Image.open(io.BytesIO(data)) as picture:
         told = {key: value for key, value in picture.info.items() if isinstance(value, str)}
         exif = str(picture.getexif().get(_EXIF_TITLE, ""))
@@ -84,14 +83,8 @@ def _said(data: bytes, name: str) -> tuple[str, str]:
     )
 
 
-def _svg_said(data: bytes) -> tuple[str, str]:
-    from lxml import etree
-
-    safe = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
-    try:
-        root = etree.fromstring(data, safe)
-    except (etree.XMLSyntaxError, ValueError) as error:
-        raise DocumentError(f"a broken SVG ({error})") from error
+def _svg_said(data: bytes, name: str) -> tuple[str, str]:
+    root = svg_root(data, name)
     found = []
     for tag in ("title", "desc"):
         own = root.find(f"{{http://www.w3.org/2000/svg}}{tag}")

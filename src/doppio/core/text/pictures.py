@@ -62,12 +62,14 @@ class Shown:
     said : what its document says that it shows; may be empty
     draw : gives it as PNG or JPEG; raises `DocumentError` where it is broken
     read : gives the words that can be read on it, a line each; raises as `draw` does
+    is_page : whether it is all of a page, whose words are those of the text
     """
 
     digest: str
     said: str
     draw: Callable[[], bytes]
     read: Callable[[], str]
+    is_page: bool = False
 
 
 def stands_in(anchor: tuple[int, int], start: int, end: int) -> bool:
