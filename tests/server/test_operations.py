@@ -10,12 +10,14 @@ from django.core.management import call_command
 from django.test import Client, TransactionTestCase
 from django.utils import timezone
 
+from doppio.core.progress import Silent
 from doppio.library.carrying import pack
 from doppio.library.models import Event
 from doppio.questions.models import AnswerSpan
 from doppio.questions.writing import write_question
-from doppio.recipes.services import save_recipe
+from doppio.recipes.services import put_in_force, save_recipe
 from doppio.serving.models import Published, Served
+from doppio.trials.services import measure_recipe
 from tests.core.corpus import recipe
 from tests.core.made_files import RED, inline_picture, make_pdf, make_picture
 from tests.server.told import mistakes, operations
@@ -178,6 +180,10 @@ class Operations(TransactionTestCase):
         tried = {"scorer": SCORER, "question": text["text"]}
         self.call("tryScorer", {**tried, "passages": ["E-417 is an alarm.", "Dogs ride."]})
         self.call("restsOn", {**tried, "passage": "E-417 is an alarm. Dogs ride."})
+        patched = save_recipe(self.workspace, recipe(branches=[{"id": "pages", "kind": "patches"}], rerank=None).body)
+        measure_recipe(patched, Silent())
+        self.call("shadedPages", {**text, "chunk": 0, "branch": "pages", "recipe": patched.pk})
+        put_in_force(self.saved)
 
     def sweeps(self):
         self.call("axes")

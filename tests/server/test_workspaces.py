@@ -17,7 +17,8 @@ from tests.server.workspace import make_workspace
 
 # What each role may do at least; all other operations that change something take an editor.
 READING = {"ask", "askByPicture", "cutDocument", "chunkFigures", "explain", "analyse", "readSynonyms", "matches",
-           "buildCost", "takeMemberOut", "draft", "askDraft", "tryPublished", "sayOfAnswer"}  # fmt: skip
+           "shadedPages", "buildCost", "takeMemberOut", "draft", "askDraft", "tryPublished",
+           "sayOfAnswer"}  # fmt: skip
 JUDGING = {"giveLabel", "placeLabel", "gradeLabel", "removeLabel", "judgePassage", "takeJudgementBack"}
 OWNING = {"renameWorkspace", "removeWorkspace", "emptyWorkspace", "inviteMember", "changeMember",
           "publish", "keepQuestions", "takeDown", "release", "putBeside", "makeKey", "takeKeyBack"}  # fmt: skip

@@ -1,10 +1,12 @@
 """`./doppio model`: encoders, scorers, writers and answerers that recipes can name."""
 
+import io
 import shutil
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+from PIL import Image
 from rich import box
 from rich.table import Table
 
@@ -111,8 +113,18 @@ def _says_scorer(folder: Path) -> bool:
 def _tried_encoder(name: str) -> str:
     encoder = Encoder(MODELS / name)
     encoder.questions(TRIED)
-    out.print(f"{name}: registered, {encoder.dimension} numbers a vector.")
+    out.print(f"{name}: registered, {encoder.dimension} numbers a vector{_tried_sight(encoder)}.")
     return encoder.warning
+
+
+def _tried_sight(encoder: Encoder) -> str:
+    """What an encoder says of a picture that is all white, in words; nothing where it reads texts alone."""
+    if encoder.sight is None:
+        return ""
+    white = io.BytesIO()
+    Image.new("RGB", (64, 48), "white").save(white, "PNG")
+    (seen,) = encoder.sight.see([white.getvalue()])
+    return f"; of pictures {len(seen.patches[0])} patches" if seen.patches else "; of pictures too"
 
 
 def _tried_scorer(name: str) -> str:

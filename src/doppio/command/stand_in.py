@@ -1,5 +1,6 @@
 """`./doppio stand-in`: an endpoint to try remote encoders, scorers, writers, answerers and expanders with."""
 
+import base64
 import json
 import re
 from collections.abc import Iterator, Mapping
@@ -20,6 +21,7 @@ from doppio.core.models.joint import Passage
 from doppio.core.models.kept_scores import KeptScores
 from doppio.core.models.registry import Models
 from doppio.core.models.remote import FORMAT, SCORE_FORMAT
+from doppio.core.models.remote_sight import SEE_FORMAT
 from doppio.core.models.remote_text import ANSWER_FORMAT, EXPAND_FORMAT, WRITE_FORMAT
 from doppio.core.progress import Silent
 from doppio.core.select.answer.kind import ANSWERS, Answerer, HandedOn
@@ -39,7 +41,7 @@ _ASKING = re.compile(
 class Answering(Protocol):
     """What an endpoint says.
 
-    path : where it is asked
+    path : where it is asked; another one below it where an encoder reads pictures
     wanted : what a request holds, for those that hold something else
     """
 
@@ -115,12 +117,17 @@ def stand_in_server(
             size = int(self.headers.get("Content-Length", 0))
             if size > MOST_BYTES:
                 return 413, {"detail": f"more than {MOST_BYTES:,} bytes"}
-            if self.path != answers.path:
+            if self.path != answers.path and not (self.path == "/see" and isinstance(answers, _Encoding)):
                 return 404, {"detail": f"only /model and {answers.path} are here"}
             try:
-                return 200, answers.answer(json.loads(self.rfile.read(size)))
+                told = json.loads(self.rfile.read(size))
+                if self.path != answers.path and isinstance(answers, _Encoding):
+                    return 200, answers.see(told)
+                return 200, answers.answer(told)
             except (ValueError, KeyError, TypeError):
                 return 400, {"detail": f"wanted: {answers.wanted}"}
+            except DoppioError as error:
+                return 400, {"detail": str(error)}
 
         def _answer(self, status: int, body: dict[str, Any] | Iterator[dict[str, Any]]) -> None:
             self.send_response(status)
@@ -157,12 +164,31 @@ class _Encoding:
         encoder = self._encoder
         about = {"name": encoder.title, "version": encoder.digest, "dimension": encoder.dimension}
         limits = {"max_tokens": encoder.folder.max_tokens, "unit": encoder.unit}
-        return {**about, **limits, "made_for": LIKENESS if encoder.warning else QUESTIONS}
+        seen = {"pictures": {"grid": encoder.sight.grid}} if encoder.sight else {}
+        more = {"made_for": LIKENESS if encoder.warning else QUESTIONS, "tokens": encoder.gives_tokens}
+        return {**about, **limits, **more, **seen}
 
     def answer(self, given: dict[str, Any]) -> dict[str, Any]:
         texts = _texts(given, FORMAT, "texts")
         encode = {"question": self._encoder.questions, "passage": self._encoder.vectors}[given["as"]]
-        return {"vectors": encode(texts).tolist()}
+        found: dict[str, Any] = {"vectors": encode(texts).tolist()}
+        if given.get("tokens"):
+            told = [self._encoder.asked_tokens(text) for text in texts]
+            found |= {"tokens": [own.vectors.tolist() for own in told], "words": [list(own.texts) for own in told]}
+        return found
+
+    def see(self, given: dict[str, Any]) -> dict[str, Any]:
+        """What it says of pictures."""
+        pictures = [base64.b64decode(text, validate=True) for text in _texts(given, SEE_FORMAT, "pictures")]
+        sight = self._encoder.sight
+        if sight is None:
+            raise ValueError
+        seen = list(sight.see(pictures))
+        found: dict[str, Any] = {"vectors": [row for own in seen for row in own.vectors.tolist()]}
+        if sight.grid:
+            found["patches"] = [rows.tolist() for own in seen for rows in own.whole_grids()]
+            found["covered"] = [[laid.right, laid.bottom] for own in seen for laid in own.laid]
+        return found
 
 
 class _Scoring:

@@ -14,12 +14,14 @@ from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import is_picture
 from doppio.core.formats.optical import EDITION, ReadLine
 from doppio.core.formats.picture_file import ENDINGS
-from doppio.core.text.pictures import Picture
+from doppio.core.text.pictures import Line, Picture
 from doppio.library import files
 from doppio.library.models import Document, Workspace
 
 PICTURE_WIDTH = 900
 # Pictures that were asked by, and for how many seconds they are kept.
+# Of the kept lines of pages; it goes up when others would be found.
+LINES_EDITION = 1
 ASKED, ASKED_KEPT = "asked", 30 * 24 * 3600
 PNG = b"\x89PNG"
 
@@ -39,6 +41,10 @@ class _Painter:
         with self._lock:
             return self._reader.pictures(data, name, pictures)
 
+    def lines(self, data: bytes, name: str, page: int) -> list[Line]:
+        with self._lock:
+            return self._reader.lines(data, name, page)
+
     def words(self, picture: bytes, name: str) -> list[ReadLine]:
         """The lines of a picture that was drawn, read off."""
         with self._lock:
@@ -51,12 +57,32 @@ _painter = _Painter()
 def page_picture(row: Document, page: int) -> bytes:
     """A page of a PDF as PNG."""
     assert row.file is not None
-    path = files.pages_of(row.file.digest) / f"{page}.png"
+    return page_drawn(row.file.digest, row.name, page)
+
+
+def page_drawn(digest: str, name: str, page: int) -> bytes:
+    """A page of a PDF file as PNG; it is drawn once, and kept."""
+    path = files.pages_of(digest) / f"{page}.png"
     if path.exists():
         return path.read_bytes()
-    picture = _painter.picture(files.kept(row.file.digest, row.name), row.name, page)
+    picture = _painter.picture(files.kept(digest, name), name, page)
     files.put(path, picture)
     return picture
+
+
+def page_lines(digest: str, name: str, page: int) -> list[Line]:
+    """The lines of a page of a PDF file and where they stand: those that were read off it when it was imported, or
+    those of its text, which are looked for once, and kept."""
+    read = files.PageReadings(digest).get(page)
+    if read is not None:
+        return [(line.text, line.place) for line in read]
+    path = files.pages_of(digest) / f"lines-{LINES_EDITION}-{page}.json"
+    lines = files.kept_lines(path)
+    if lines is None:
+        found = _painter.lines(files.kept(digest, name), name, page)
+        lines = [ReadLine(text, 1.0, place) for text, place in found]
+        files.keep_lines(path, lines)
+    return [(line.text, line.place) for line in lines]
 
 
 def drawn(digest: str, name: str, pictures: Sequence[Picture], number: int) -> bytes:

@@ -10,15 +10,27 @@ from typing import Any, TypeVar
 
 import numpy as np
 from django.db import connection
+from django.db.models.functions import Length
 
 from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
 from doppio.core.chunking.table import ChunkTable, DocumentTold
 from doppio.core.errors import DocumentError
+from doppio.core.formats.page_reading import PDF
 from doppio.core.text.document import PAGE
-from doppio.core.text.pictures import Picture, Shown, stands_in
+from doppio.core.text.pictures import (
+    Line,
+    Picture,
+    Sheet,
+    Shown,
+    as_sheet,
+    on_page,
+    pages_between,
+    stands_in,
+    whole_pages,
+)
 from doppio.library import pictures
 from doppio.library.corpus import Corpus
-from doppio.library.models import Document, Section
+from doppio.library.models import Document, Section, SourceFile
 
 T = TypeVar("T")
 CHANGED = "Documents have changed or were removed since they were cut; build the recipe again."
@@ -256,6 +268,36 @@ class RecordedTexts:
             for chunk, owner in zip(chunks, owners, strict=True)
         ]
 
+    def sheets(self, chunks: Sequence[int]) -> list[list[Sheet]]:
+        """The pages that chunks stand on, or their pictures; drawn and read as those are, once, and kept."""
+        owners, shown = self.owners(chunks), self.pictures(chunks)
+        facts = self.facts(chunks)
+        files = {
+            row.pk: row.file
+            for row in Document.objects.filter(pk__in=set(owners), file__isnull=False).select_related("file")
+            .only("file")
+            if row.file and row.file.name.lower().endswith(PDF)
+        }  # fmt: skip
+        starts, ends = self.table.start, self.table.end
+        found = []
+        for chunk, owner, own in zip(chunks, owners, shown, strict=True):
+            told = facts[owner]
+            if owner not in files or not told.pages:
+                found.append([as_sheet(one) for one in own])
+                continue
+            some = pages_between(told.page_starts, told.pages, int(starts[chunk]), int(ends[chunk]))
+            found.append([_sheet(files[owner], page, told.figures) for page in some])
+        return found
+
+    def pages(self, chunks: Sequence[int]) -> list[tuple[int, int]]:
+        owners, facts = self.owners(chunks), self.facts(chunks)
+        lengths = dict(Document.objects.filter(pk__in=set(owners)).values_list("pk", Length("text")))
+        starts, ends = self.table.start, self.table.end
+        return [
+            whole_pages(facts[owner].page_starts, lengths.get(owner, 0), int(starts[chunk]), int(ends[chunk]))
+            for chunk, owner in zip(chunks, owners, strict=True)
+        ]
+
     def indexed(self, chunks: Sequence[int]) -> list[str]:
         # The texts come last: their digests are looked at, and hold for what was read before.
         lines = self.lines(chunks)
@@ -303,12 +345,36 @@ def _shown(row: Document) -> list[tuple[tuple[int, int], Shown]]:
                 return text()[slice(*anchor)].strip()
             return "\n".join(line.text for line in pictures.words(digest, name, told, number))
 
+        def lines() -> list[Line]:
+            return [(line.text, line.place) for line in pictures.words(digest, name, told, number)]
+
         draw = partial(pictures.drawn, digest, name, told, number)
-        return Shown(picture.digest or f"{digest}-{number}", picture.said, draw, read, picture.is_page)
+        of = picture.digest or f"{digest}-{number}"
+        return Shown(of, picture.said, draw, read, picture.is_page, number, lines)
 
     anchors = [_anchor(one) for one in row.pictures]
     places = enumerate(zip(told, anchors, strict=True), 1)
     return [(anchor, one(number, picture, anchor)) for number, (picture, anchor) in places]
+
+
+def _sheet(file: SourceFile, page: int, figures: Sequence[Mapping[str, Any]]) -> Sheet:
+    """A page of a PDF file, with what can be read on its pictures."""
+    told = [Picture.from_json({field: one[field] for field in one if field != "number"}) for one in figures]
+
+    def lines() -> list[Line]:
+        read = [
+            (one.place, partial(_words, file, told, number))
+            for number, one in enumerate(told, 1)
+            if one.page == page and not one.is_page and one.place
+        ]
+        return on_page(pictures.page_lines(file.digest, file.name, page), read)
+
+    draw = partial(pictures.page_drawn, file.digest, file.name, page)
+    return Sheet(f"{file.digest}-{page}", page, 0, draw, lines)
+
+
+def _words(file: SourceFile, told: Sequence[Picture], number: int) -> list[Line]:
+    return [(line.text, line.place) for line in pictures.words(file.digest, file.name, told, number)]
 
 
 def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]]:

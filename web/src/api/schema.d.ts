@@ -1397,6 +1397,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/stages/dense/shaded": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The pages that a chunk stands on, and which patch of them answers which token of a question. */
+        post: operations["shadedPages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/stages/dense/survey": {
         parameters: {
             query?: never;
@@ -2535,6 +2552,8 @@ export interface components {
             surveys: boolean;
             /** @description Whether it says which tokens of a passage met those of a question. */
             by_token: boolean;
+            /** @description Whether it says which patch of a page answers which token. */
+            by_patch: boolean;
             chunks: number;
             /** @description Its settings in the recipe. */
             settings: unknown;
@@ -3709,6 +3728,18 @@ export interface components {
             /** @description Whether the program, a package or a model was another. */
             code: boolean;
         };
+        PatchMatch: {
+            token: string;
+            /**
+             * Format: double
+             * @description Weights of all tokens add up to 1.
+             */
+            weight: number;
+            /** @description The patch that it likes best, by its place in the list. */
+            best: number;
+            /** @description With every patch. */
+            cosines: number[];
+        };
         /** @description What is left out stays. */
         PatchedChangeQuestion: {
             text?: string;
@@ -4094,6 +4125,25 @@ export interface components {
             } | {
                 /** @enum {unknown} */
                 rule: "rows";
+                /** @enum {unknown} */
+                unit: "tokens" | "words" | "characters";
+                size: number;
+                /** @default 0 */
+                overlap: number;
+                /** @default 0 */
+                minimum: number;
+                /**
+                 * @default none
+                 * @enum {unknown}
+                 */
+                context: "none" | "title" | "path";
+                /** @default null */
+                host: {
+                    size: number;
+                } | null;
+            } | {
+                /** @enum {unknown} */
+                rule: "pages";
                 /** @enum {unknown} */
                 unit: "tokens" | "words" | "characters";
                 size: number;
@@ -4590,6 +4640,38 @@ export interface components {
                 around: number;
                 /** @default 0.4 */
                 guessed: number;
+                /** @default 1 */
+                seen: number;
+            } | {
+                /** @enum {unknown} */
+                kind: "patches";
+                id: string;
+                /** @default 50 */
+                depth: number;
+                /** @default null */
+                floor: number | null;
+                /** @default null */
+                floor_share: number | null;
+                /**
+                 * Format: encoder
+                 * @default compact-english
+                 */
+                encoder: string;
+                /** @default 20 */
+                rows: number;
+                /** @default 15 */
+                columns: number;
+                /**
+                 * @default 1
+                 * @enum {unknown}
+                 */
+                codes: "8" | "2" | "1";
+                /** @default 0 */
+                cells: number;
+                /** @default 16 */
+                probes: number;
+                /** @default 4 */
+                over_fetch: number;
             })[];
             /**
              * @default {
@@ -4856,6 +4938,9 @@ export interface components {
                     share: number | null;
                     /** @default true */
                     sentences: boolean;
+                } | {
+                    /** @enum {unknown} */
+                    kind: "page";
                 };
                 order?: {
                     /** @enum {unknown} */
@@ -5100,6 +5185,31 @@ export interface components {
             inside: {
                 [key: string]: unknown;
             }[];
+        };
+        ShadedRequest: {
+            text: string;
+            chunk: number;
+            branch: string;
+            recipe?: number;
+            /** @description The picture that is asked by. */
+            picture?: string;
+            /**
+             * Format: double
+             * @description What it counts beside the words.
+             */
+            share?: number;
+        };
+        ShadedSheet: {
+            document: number;
+            /** @description 0 where it is a picture. */
+            page: number;
+            /** @description Number of the picture, 0 where it is a page. */
+            picture: number;
+            /** Format: double */
+            score: number;
+            /** @description Left, top, right and bottom of each patch as shares of the page. */
+            places: number[][];
+            matches: components["schemas"]["PatchMatch"][];
         };
         Share: {
             kind: components["schemas"]["ShareKindEnum"];
@@ -10069,6 +10179,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pairs"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    shadedPages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShadedRequest"];
+                "multipart/form-data": components["schemas"]["ShadedRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShadedSheet"][];
                 };
             };
             400: {

@@ -39,6 +39,8 @@ class Branch(Protocol):
     Where it has `figures`, those say what its index is.
     Where it has a `matches`, that takes a question and a passage and says which token of the passage each token of
     the question was matched with.
+    Where it has a `shaded`, that takes a query and a chunk and says on which sheets the chunk stands and which patch
+    of them answers which token.
     Where it has an `unfound`, that takes a question and says what share of its terms no chunk holds, 0 to 1.
     """
 
@@ -62,6 +64,8 @@ class BranchKind(Kind, Protocol):
 
     family : "sparse" or "dense", the block of the line that it belongs to
     makers : what writes the artifacts that it needs
+
+    Where its branches give the vectors of chunks, it says so: `gives_vectors` is true.
     """
 
     @property

@@ -1,13 +1,15 @@
 """Pictures that chunks carry, found by words or by another picture.
 
-By words: by the best of what the document says of a picture, what is read on it, where it stands, and what pictures
-that look like it are about. By a picture: by how many of its points are met. A chunk scores as its best picture does.
+By words: by the best of what the document says of a picture, what is read on it, where it stands, what pictures that
+look like it are about, and, where the encoder reads pictures, what it sees. By a picture: by how many of its points
+are met, or by what the encoder sees. A chunk scores as its best picture does.
 """
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
+import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.branches.explained import Explained
@@ -20,6 +22,7 @@ from doppio.core.branches.picture.making import (
     PICTURES,
     READ,
     SAID,
+    SEEN,
     VECTORS,
     Pictures,
     picture_needs,
@@ -32,7 +35,7 @@ from doppio.core.models.looks import Look, look
 from doppio.core.models.registry import DEFAULT_ENCODER, TRAINED
 from doppio.core.store.pieces import Facts, Maker, Needs, Opening, Planning
 
-WEIGHTS = {SAID: "said", READ: "read", AROUND: "around", GUESSED: "guessed"}
+WEIGHTS = {SAID: "said", READ: "read", AROUND: "around", GUESSED: "guessed", SEEN: "seen"}
 LOOKS_KEPT = 16
 
 
@@ -66,7 +69,16 @@ class PictureBranch:
         for query, vector in zip(queries, vectors, strict=True):
             seen = None if query.picture is None else _look(query.picture)
             words = None if query.wordless else vector
-            found.append(self.index.search(words, seen, query.share, weights, depth, allowed))
+            sight = self._seen(query.picture) if weights[SEEN] else None
+            found.append(self.index.search(words, seen, query.share, weights, depth, allowed, sight))
+        return found
+
+    def _seen(self, drawn: bytes | None) -> NDArray[np.float32] | None:
+        """The vector of a picture, where the encoder sees."""
+        if drawn is None or self.encoder.sight is None:
+            return None
+        (seen,) = self.encoder.sight.see([drawn])
+        found: NDArray[np.float32] = seen.vectors[0]
         return found
 
     @property
@@ -98,6 +110,8 @@ class PicturesKind:
         number("around", "Weight of where it stands", 0, 1, 0.6, help="the title and the headings over it"),
         number("guessed", "Weight of what it looks like", 0, 1, 0.4,
                help="what pictures that look like it are about, learned on this corpus; 0: nothing"),
+        number("seen", "Weight of what the encoder sees", 0, 10, 1,
+               help="where it reads pictures too, into the space of its words"),
     )  # fmt: skip
 
     def problems(self, branch: Settings) -> Iterator[tuple[str, str]]:

@@ -73,7 +73,7 @@ class Vector:
     """See the module. The metric applies when a question is asked, but a distance has structures of its own."""
 
     name, title, order = "vector", "vectors of an encoder", 2
-    family = DENSE
+    family, gives_vectors = DENSE, True
     makers: Sequence[Maker] = (VECTORS_MAKER, STRUCTURE_MAKER)
     settings: tuple[Setting, ...] = (
         encoder("encoder", "Encoder", DEFAULT_ENCODER, built=True),

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
-from functools import cache
+from functools import cache, partial
 from typing import Any, Protocol
 
 import numpy as np
@@ -15,8 +15,18 @@ from doppio.core.chunking.parts import kept_ranges, part_of
 from doppio.core.fingerprint import fingerprint
 from doppio.core.formats.page_reading import read_picture
 from doppio.core.progress import Progress, Silent
-from doppio.core.text.document import Document
-from doppio.core.text.pictures import Picture, Shown, stands_in
+from doppio.core.text.document import PAGE, Document
+from doppio.core.text.pictures import (
+    Line,
+    Picture,
+    Sheet,
+    Shown,
+    as_sheet,
+    on_page,
+    pages_between,
+    stands_in,
+    whole_pages,
+)
 from doppio.core.text.units import Offsets, SentenceVectors, TokenOffsets, Units, characters, words
 
 BATCH = 64
@@ -66,6 +76,12 @@ class ChunkTexts(Protocol):
 
     def pictures(self, chunks: Sequence[int]) -> list[list[Shown]]:
         """The pictures that each chunk carries, in the order of the document."""
+
+    def sheets(self, chunks: Sequence[int]) -> list[list[Sheet]]:
+        """The pages that each chunk stands on; of a document whose pages cannot be seen the pictures it carries."""
+
+    def pages(self, chunks: Sequence[int]) -> list[tuple[int, int]]:
+        """Where the first page of each chunk begins and its last one ends; the chunk where there are no pages."""
 
 
 @dataclass(frozen=True)
@@ -180,6 +196,31 @@ class CorpusTexts:
             found.append([one for anchor, one in shown[owner] if stands_in(anchor, start, end)])
         return found
 
+    def sheets(self, chunks: Sequence[int]) -> list[list[Sheet]]:
+        found = []
+        of_document: dict[int, dict[int, Shown]] = {}
+        for chunk, shown in zip(chunks, self.pictures(chunks), strict=True):
+            owner = int(self.table.document[chunk])
+            document = self.documents[owner]
+            begins, numbers = _pages(document)
+            if document.paged is None or not numbers:
+                found.append([as_sheet(one) for one in shown])
+                continue
+            start, end = int(self.table.start[chunk]), int(self.table.end[chunk])
+            if owner not in of_document:
+                of_document[owner] = {one.number: one for _, one in _shown(document)}
+            some = pages_between(begins, numbers, start, end)
+            found.append([_page(document, number, of_document[owner]) for number in some])
+        return found
+
+    def pages(self, chunks: Sequence[int]) -> list[tuple[int, int]]:
+        found = []
+        for chunk in chunks:
+            document = self.documents[self.table.document[chunk]]
+            span = int(self.table.start[chunk]), int(self.table.end[chunk])
+            found.append(whole_pages(_pages(document)[0], len(document.text), *span))
+        return found
+
     def indexed(self, chunks: Sequence[int]) -> list[str]:
         lines = self.lines(chunks)
         return [with_context(line, text) for line, text in zip(lines, self.texts(chunks), strict=True)]
@@ -199,15 +240,40 @@ def _shown(document: Document) -> list[tuple[tuple[int, int], Shown]]:
         draw, (low, high) = document.drawn[place], document.anchor(picture)
 
         @cache
+        def lines() -> list[Line]:
+            return [(line.text, line.place) for line in read_picture(draw())]
+
         def read() -> str:
             if picture.is_page:
                 return document.text[low:high].strip()
-            return "\n".join(line.text for line in read_picture(draw()))
+            return "\n".join(text for text, _ in lines())
 
-        return Shown(picture.digest or fingerprint(document.digest, place), picture.said, draw, read, picture.is_page)
+        digest = picture.digest or fingerprint(document.digest, place)
+        return Shown(digest, picture.said, draw, read, picture.is_page, place + 1, lines)
 
     drawable = document.pictures[: len(document.drawn)]
     return [(document.anchor(picture), one(place, picture)) for place, picture in enumerate(drawable)]
+
+
+def _pages(document: Document) -> tuple[list[int], list[int]]:
+    """Where each page of a document begins, and its number."""
+    pages = [block for block in document.blocks if block.kind == PAGE]
+    return [block.start for block in pages], [block.level for block in pages]
+
+
+def _page(document: Document, number: int, shown: Mapping[int, Shown]) -> Sheet:
+    paged = document.paged
+    assert paged is not None
+    figures = [
+        (one.place, shown[at].lines)
+        for at, one in enumerate(document.pictures, 1)
+        if one.page == number and not one.is_page and at in shown
+    ]
+
+    def lines() -> list[Line]:
+        return on_page(paged.lines(number), figures)
+
+    return Sheet(fingerprint(document.digest, number), number, 0, partial(paged.draw, number), lines)
 
 
 def cut(

@@ -30,9 +30,9 @@ from doppio.core.progress import Progress, Silent
 from doppio.core.text.canonical import decode
 from doppio.core.text.document import Block, Document
 from doppio.core.text.outline import Section
-from doppio.core.text.pictures import Picture
+from doppio.core.text.pictures import Line, Picture
 
-READ, FIELDS, PAGE, PICTURES, WORDS = "read", "fields", "page", "pictures", "words"
+READ, FIELDS, PAGE, PICTURES, WORDS, LINES = "read", "fields", "page", "pictures", "words", "lines"
 GRACE = 5.0
 # A page is read off in a few seconds; a file with more of them is to be split.
 PAGE_SECONDS, MOST_READ = 90.0, 3000
@@ -136,6 +136,11 @@ class BoundedReader:
         """A page of a PDF as PNG, `width` pixels wide; pages count from 1."""
         _, picture = self._ask({"do": PAGE, "name": name, "page": page, "width": width}, data, name)
         return picture
+
+    def lines(self, data: bytes, name: str, page: int) -> list[Line]:
+        """The lines of the text of a page of a PDF, and where they stand; pages count from 1."""
+        found, _ = self._ask({"do": LINES, "name": name, "page": page}, data, name)
+        return [(text, tuple(place)) for text, place in found["lines"]]
 
     def pictures(self, data: bytes, name: str, pictures: Sequence[Picture]) -> list[bytes | None]:
         """The pictures of a document, each as PNG or JPEG; None where one cannot be drawn."""
@@ -251,6 +256,7 @@ def _obey(order: Mapping[str, Any], data: bytes) -> tuple[dict[str, Any], bytes]
     from doppio.core.formats.documents import draw, read_file
     from doppio.core.formats.page_reading import read_page, read_picture
     from doppio.core.formats.pdf import draw_page
+    from doppio.core.formats.pdf_lines import page_lines
 
     name = order["name"]
     if order["do"] == FIELDS:
@@ -260,6 +266,8 @@ def _obey(order: Mapping[str, Any], data: bytes) -> tuple[dict[str, Any], bytes]
         return {"sizes": [len(one) for one in drawn]}, b"".join(drawn)
     if order["do"] == PAGE:
         return {}, _packed_page(draw_page(data, name, order["page"], order["width"]))
+    if order["do"] == LINES:
+        return {"lines": page_lines(data, name, order["page"])}, b""
     if order["do"] == WORDS:
         lines = read_page(data, name, order["page"]) if order["page"] else read_picture(data)
         return {"lines": [line.to_json() for line in lines]}, b""

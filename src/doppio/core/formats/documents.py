@@ -154,7 +154,9 @@ def read_file(
     elif ending in BYTE_READERS:
         documents = [_imported(BYTE_READERS[ending])(data, name)]
     elif ending == PDF:
-        documents = [_imported("pdf.read_pdf")(data, name, _reading(data, name, readings))]
+        reading = _reading(data, name, readings)
+        paged = _imported("pdf_lines.PdfPages")(data, name, reading)
+        documents = [replace(_imported("pdf.read_pdf")(data, name, reading), paged=paged)]
     elif ending in PICTURE_FILES:
         # What is no picture is refused before anything is read off it.
         picture_of(data, name)
@@ -172,7 +174,7 @@ def read_file(
 
 def import_readers() -> None:
     """Import all readers now, for a process that does nothing else."""
-    for name in {*TEXT_READERS.values(), *BYTE_READERS.values(), "pdf.read_pdf"}:
+    for name in {*TEXT_READERS.values(), *BYTE_READERS.values(), "pdf.read_pdf", "pdf_lines.PdfPages"}:
         _imported(name)
 
 

@@ -14,6 +14,7 @@ from doppio.core.errors import DoppioError, ModelFolderError
 from doppio.core.models.batching import like_length
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 from doppio.core.models.session import open_session
+from doppio.core.models.sight import PICTURE_GRAPH, GraphSight, Sight
 from doppio.core.models.tokenizer import offsets_by
 from doppio.core.text.units import Units
 
@@ -38,6 +39,20 @@ class Encoded:
     ids: list[NDArray[np.int64]] | None
 
 
+@dataclass(frozen=True)
+class AskedTokens:
+    """The tokens of a question.
+
+    vectors : (t, d) float32, of unit length
+    texts : what they look like, for people
+    ids : (t,) int64, their numbers in the vocabulary; None where nobody here knows it
+    """
+
+    vectors: NDArray[np.float32]
+    texts: Sequence[str]
+    ids: NDArray[np.int64] | None = None
+
+
 class TextEncoder(Protocol):
     """Turns texts into vectors.
 
@@ -45,6 +60,8 @@ class TextEncoder(Protocol):
     unit : whether its vectors have unit length
     max_tokens : tokens of a text that are read, special ones not counted
     warning : what speaks against using it for questions, or nothing
+    gives_tokens : whether it gives a vector for every token
+    sight : its half that reads pictures; None for one that reads texts alone
     """
 
     @property
@@ -61,12 +78,19 @@ class TextEncoder(Protocol):
     def max_tokens(self) -> int: ...
     @property
     def warning(self) -> str: ...
+    @property
+    def gives_tokens(self) -> bool: ...
+    @property
+    def sight(self) -> Sight | None: ...
 
     def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
         """Vectors of questions: (n, d) float32, in the order given."""
 
     def encode(self, texts: Sequence[str], *, tokens: bool = False) -> Iterator[Encoded]:
         """Encode passages in batches; with `tokens`, each token too, where the encoder can."""
+
+    def asked_tokens(self, text: str) -> AskedTokens:
+        """The tokens of a question, where the encoder gives them."""
 
 
 def check_finite(vectors: NDArray[np.float32], encoder: TextEncoder, texts: Sequence[str]) -> NDArray[np.float32]:
@@ -86,7 +110,10 @@ def check_finite(vectors: NDArray[np.float32], encoder: TextEncoder, texts: Sequ
 
 
 class Encoder:
-    """A sentence encoder from a model folder; safe to use from several threads."""
+    """A sentence encoder from a model folder; safe to use from several threads.
+
+    token_width : numbers of a vector of a token
+    """
 
     def __init__(self, path: Path, *, threads: int | None = None) -> None:
         self.folder = open_folder(path)
@@ -101,6 +128,8 @@ class Encoder:
         self._whole.no_padding()
         self._cut.no_padding()
         self._cut.enable_truncation(self.folder.max_tokens)
+        seen = self.folder.pictures
+        self.sight = GraphSight(path / PICTURE_GRAPH, seen, self.dimension, threads) if seen else None
         self._question_tokens = lru_cache(maxsize=QUESTIONS_KEPT)(self._read_question)
         inputs = [given.name for given in self._session.get_inputs()]
         self._ids, self._mask, self._types = (
@@ -115,6 +144,9 @@ class Encoder:
         ranks = {given.name: len(given.shape) for given in self._session.get_outputs()}
         self._vector = next((name for name, rank in ranks.items() if rank == 2), None)
         self._tokens = next((name for name, rank in ranks.items() if rank == 3), None)
+        widths = {given.name: given.shape[-1] for given in self._session.get_outputs()}
+        width = widths.get(self._tokens) if self._tokens else None
+        self.token_width = width if isinstance(width, int) else self.folder.dimension
         needed = self._vector if self.folder.pooling == GRAPH_VECTOR else self._tokens
         if needed is None:
             what = "one vector a text" if self.folder.pooling == GRAPH_VECTOR else "one vector a token"
@@ -210,6 +242,10 @@ class Encoder:
         """Unit vectors of the tokens of a question, (t, d), and their numbers; the prefix has its part and is left
         out. Those of the last questions are kept, since several scorers and the choice of windows ask for them."""
         return self._question_tokens(text)
+
+    def asked_tokens(self, text: str) -> AskedTokens:
+        vectors, ids = self.question_tokens(text)
+        return AskedTokens(vectors, self.token_texts(ids), ids)
 
     def _read_question(self, text: str) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
         encoded = next(self._encode([text], self.folder.question, True))

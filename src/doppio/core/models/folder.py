@@ -17,6 +17,7 @@ from safetensors import SafetensorError
 from safetensors.numpy import load_file
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.models.sight import PICTURE_GRAPH, Prepared, prepared_by
 
 FORMAT = "doppio-model/1"
 MANIFEST = "doppio-model.json"
@@ -44,6 +45,7 @@ class ModelFolder:
     unit : whether vectors are brought to unit length
     made_for : "questions" or "likeness", what the model was trained to compare
     settings : what a remote encoder needs besides
+    pictures : how pictures are brought to its second graph; None for one that reads texts alone
     """
 
     path: Path
@@ -60,6 +62,7 @@ class ModelFolder:
     unit: bool = True
     made_for: str = QUESTIONS
     settings: Mapping[str, Any] | None = None
+    pictures: Prepared | None = None
 
     @property
     def warning(self) -> str:
@@ -148,7 +151,8 @@ def prepare_bytes(source: Path, target: Path, *, name: str, title: str) -> None:
 
 
 def register_folder(source: Path, root: Path) -> ModelFolder:
-    """Take an encoder with an ONNX graph, a tokenizer and a manifest into the models below `root`.
+    """Take an encoder with an ONNX graph, a tokenizer and a manifest into the models below `root`; with a second
+    graph where its manifest says that it reads pictures.
 
     Raises
     ------
@@ -157,13 +161,15 @@ def register_folder(source: Path, root: Path) -> ModelFolder:
     """
     manifest = read_json(source / MANIFEST)
     graph = manifest.get("graph", GRAPH)
-    for file in (graph, TOKENIZER):
+    seeing = [PICTURE_GRAPH] if manifest.get("pictures") is not None else []
+    for file in (graph, TOKENIZER, *seeing):
         if not (source / str(file)).is_file():
             raise ModelFolderError(f"{source / str(file)}: missing")
     target = root / checked_name(manifest.get("name"), source / MANIFEST)
     with drafted(target) as draft:
         shutil.copyfile(source / str(graph), draft / GRAPH)
-        shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
+        for file in (TOKENIZER, *seeing):
+            shutil.copyfile(source / file, draft / file)
         write_manifest(draft, {key: value for key, value in manifest.items() if key not in ("graph", "files")})
         open_folder(draft)
     return open_folder(target)
@@ -222,7 +228,8 @@ def open_folder(path: Path) -> ModelFolder:
         If the manifest or a file that it lists is missing, or a field has another type or value than it may.
     """
     fields, digest, settings = read_manifest(path, _FIELDS, _CHOICES)
-    return ModelFolder(path=path, digest=digest, settings=settings, **fields)
+    pictures = prepared_by(read_json(path / MANIFEST).get("pictures"), path / MANIFEST)
+    return ModelFolder(path=path, digest=digest, settings=settings, pictures=pictures, **fields)
 
 
 def kind_of(path: Path) -> str:
@@ -271,6 +278,8 @@ def read_manifest(
             raise ModelFolderError(f"{path / file}: missing; set the model up again")
     told = {**{key: fields[key] for key in fields if key != "title"}, "files": manifest.get("files", {})}
     told["version"] = manifest.get("version", "")
+    if manifest.get("pictures") is not None:
+        told["pictures"] = manifest["pictures"]
     digest = hashlib.blake2b(json.dumps(told, sort_keys=True).encode(), digest_size=10).hexdigest()
     return fields, digest, manifest.get("settings")
 

@@ -2,9 +2,13 @@
 
 `GET {url}/model` answers with `name`, `version`, `dimension`, `max_tokens`, `unit` and `made_for`.
 `POST {url}/encode` takes `{"format": "doppio-encode/1", "as": "question" or "passage", "texts": [...]}` and answers
-with `{"vectors": [[...], ...]}`, one for each text. A scorer's `/model` has `"kind": "scorer"`, `name`, `version`
-and `measure`; `POST {url}/score` takes `{"format": "doppio-score/1", "question": "...", "passages": [...]}` and
-answers with `{"scores": [...]}`, larger is better. A key goes along as `Authorization: Bearer KEY`.
+with `{"vectors": [[...], ...]}`, one for each text. One whose `/model` says `"tokens": true` may be sent
+`"tokens": true` besides, and answers with `"tokens": [[[...], ...], ...]`, a vector for each token of each text, and
+`"words": [["...", ...], ...]`, what these look like. What it says of pictures is in `remote_sight`.
+
+A scorer's `/model` has `"kind": "scorer"`, `name`, `version` and `measure`; `POST {url}/score` takes
+`{"format": "doppio-score/1", "question": "...", "passages": [...]}` and answers with `{"scores": [...]}`, larger is
+better. A key goes along as `Authorization: Bearer KEY`.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -16,10 +20,11 @@ from numpy.typing import NDArray
 
 from doppio.core.errors import ModelFolderError, RemoteError
 from doppio.core.models.cross_encoder import MEASURES
-from doppio.core.models.encoder import Encoded
+from doppio.core.models.encoder import AskedTokens, Encoded
 from doppio.core.models.folder import REMOTE, ModelFolder, checked_name, drafted, open_folder, write_manifest
 from doppio.core.models.joint import Passage, Scored
 from doppio.core.models.remote_endpoint import KEY_FILE, Endpoint, endpoint_of
+from doppio.core.models.remote_sight import RemoteSight, seeing_of
 from doppio.core.models.scorer_folder import NO_ACTIVATION, REMOTE_SCORER, ScorerFolder, open_scorer_folder
 from doppio.core.models.text_folder import TEXTS, TextFolder, open_text_folder
 
@@ -36,8 +41,12 @@ class RemoteEncoder:
         self.name, self.title, self.digest = folder.name, folder.title, folder.digest
         self.dimension, self.unit, self.warning = folder.dimension, folder.unit, folder.warning
         self.max_tokens = folder.max_tokens
-        self.price = float((folder.settings or {}).get("price", 0.0))
-        self._endpoint, self._batch = _endpoint(folder.path, folder.settings or {})
+        settings = folder.settings or {}
+        self.price = float(settings.get("price", 0.0))
+        self._endpoint, self._batch = _endpoint(folder.path, settings)
+        self.gives_tokens = bool(settings.get("tokens"))
+        grid = tuple(settings["grid"]) if settings.get("grid") else None
+        self.sight = RemoteSight(self._endpoint, grid, self.dimension) if settings.get("sees") else None
 
     def questions(self, texts: Sequence[str]) -> NDArray[np.float32]:
         parts = [vectors for _, vectors in self._vectors(texts, "question")]
@@ -46,6 +55,23 @@ class RemoteEncoder:
     def encode(self, texts: Sequence[str], *, tokens: bool = False) -> Iterator[Encoded]:
         for place, vectors in self._vectors(texts, "passage"):
             yield Encoded(place, vectors, None, None)
+
+    def asked_tokens(self, text: str) -> AskedTokens:
+        sent = {"format": FORMAT, "as": "question", "texts": [text], "tokens": True}
+        body = self._endpoint.ask("POST", "/encode", sent)
+        try:
+            vectors, (words,) = np.array(body["tokens"][0], np.float32), body["words"]
+            told = [str(word) for word in words]
+        except (KeyError, IndexError, ValueError, TypeError) as error:
+            raise RemoteError(f"{self._endpoint.url}/encode: `tokens` or `words` is missing or wrong") from error
+        if not told:
+            return AskedTokens(np.empty((0, self.dimension), np.float32), [])
+        if vectors.shape != (len(told), self.dimension) or not np.isfinite(vectors).all():
+            raise RemoteError(
+                f"{self._endpoint.url}/encode: {len(told)} words, and vectors of tokens of shape {vectors.shape}; "
+                f"{len(told)} x {self.dimension} finite numbers were due"
+            )
+        return AskedTokens(vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-9), told)
 
     def _vectors(self, texts: Sequence[str], kind: str) -> Iterator[tuple[NDArray[np.int64], NDArray[np.float32]]]:
         for first in range(0, len(texts), self._batch):
@@ -127,6 +153,8 @@ def register_remote(
         raise ModelFolderError(f"{url}/model: kind: {kind!r} is not one of {', '.join(SORTS)}")
     sort, opened = SORTS[kind]
     told = ("dimension", "max_tokens", "unit", "made_for", "version") if sort == REMOTE else ("version",)
+    if sort == REMOTE:
+        given |= seeing_of(said, url) | ({"tokens": True} if said.get("tokens") is True else {})
     if sort == REMOTE_SCORER and "measure" in said:
         given["measure"] = str(said["measure"])
     with drafted(target) as draft:

@@ -18,7 +18,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from doppio.core.models.encoder import Encoded
+from doppio.core.models.encoder import AskedTokens, Encoded
 from doppio.core.models.registry import TRAINED, TRAINED_TITLE
 from doppio.core.text.analysis import Analysis
 
@@ -117,7 +117,7 @@ class TrainedEncoder:
     """Opened from the arrays of `train`; a text without a known term becomes a zero vector."""
 
     name, title, warning = TRAINED, TRAINED_TITLE, ""
-    unit = True
+    unit, gives_tokens, sight = True, False, None
     max_tokens = 1 << 30
 
     def __init__(self, arrays: Mapping[str, NDArray[Any]], digest: str) -> None:
@@ -141,6 +141,9 @@ class TrainedEncoder:
         for first in range(0, len(texts), BATCH):
             batch = texts[first : first + BATCH]
             yield Encoded(np.arange(first, first + len(batch)), self.questions(batch), None, None)
+
+    def asked_tokens(self, text: str) -> AskedTokens:
+        return AskedTokens(np.empty((0, self.dimension), np.float32), [])
 
 
 def _matrix(

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from doppio.core.branches.kind import BRANCHES, encoder_of
+from doppio.core.branches.kind import BRANCHES, kind_of
 from doppio.core.branches.sparse.settings import ANALYSIS, analysis_problems
 from doppio.core.chunking.kind import RULES
 from doppio.core.errors import RecipeError
@@ -162,7 +162,9 @@ def _between_parts(body: Body) -> Iterator[str]:
     if wrong := wrong_template(body["select"]["template"]):
         yield f"select.template: {wrong}"
     diversity = body["select"]["diversity"]["kind"]
-    if DIVERSITY.get(diversity).compares_vectors and not any(encoder_of(branch) for branch in body["branches"]):
+    if DIVERSITY.get(diversity).compares_vectors and not any(
+        getattr(kind_of(branch), "gives_vectors", False) for branch in body["branches"]
+    ):
         yield f"select.diversity.kind: {diversity!r} compares vectors, and no branch has any; take shared-words"
     if rerank and rerank["shortlist"] > fusion["depth"]:
         yield f"rerank.shortlist: {rerank['shortlist']} is above fusion.depth, {fusion['depth']}"

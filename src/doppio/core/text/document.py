@@ -10,7 +10,7 @@ from doppio.core.text.abbreviations import Habits, habits
 from doppio.core.text.canonical import canonical
 from doppio.core.text.given import Moves
 from doppio.core.text.outline import Section, sections_of
-from doppio.core.text.pictures import Picture
+from doppio.core.text.pictures import Paged, Picture
 
 HEADING, PARAGRAPH, ITEM, ROW, CODE, CAPTION, PICTURE, PAGE = (
     "heading", "paragraph", "item", "row", "code", "caption", "picture", "page",
@@ -38,7 +38,8 @@ class Document:
 
     `carried` holds fields of the source that are not matched and are handed on with every passage. `given` says how
     offsets on the text as it was given move to `text`, where a format carries text as it is. `whole` is the document
-    that this one is a part of. `drawn` draws each of the pictures, where the document was just read.
+    that this one is a part of. `drawn` draws each of the pictures, and `paged` shows the pages of a file that has
+    some, where the document was just read.
     """
 
     id: str
@@ -52,6 +53,7 @@ class Document:
     pictures: tuple[Picture, ...] = ()
 
     drawn: tuple[Callable[[], bytes], ...] = field(default=(), compare=False, repr=False)
+    paged: Paged | None = field(default=None, compare=False, repr=False)
     whole: "Document | None" = field(default=None, compare=False, repr=False)
 
     @cached_property

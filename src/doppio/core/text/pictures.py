@@ -1,8 +1,12 @@
 """A picture in a document: where it stands in its text and on its page; what it shows is drawn from the file."""
 
-from collections.abc import Callable
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, Protocol
+
+from doppio.core.errors import DocumentError
 
 # A picture over so much of its page is taken for the page.
 PAGE_SHARE = 0.7
@@ -63,13 +67,100 @@ class Shown:
     draw : gives it as PNG or JPEG; raises `DocumentError` where it is broken
     read : gives the words that can be read on it, a line each; raises as `draw` does
     is_page : whether it is all of a page, whose words are those of the text
+    number : among the pictures of its document, from 1
+    lines : gives these words with where they stand on it; raises as `draw` does
     """
 
     digest: str
     said: str
     draw: Callable[[], bytes]
     read: Callable[[], str]
-    is_page: bool = False
+    is_page: bool
+    number: int
+    lines: "Callable[[], Sequence[Line]]"
+
+
+# Left, top, right and bottom as shares of what it stands on.
+Place = tuple[float, float, float, float]
+Line = tuple[str, Place]
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A page of a document, or, where a document has no pages to be seen, one of its pictures.
+
+    digest : another one for every other sheet
+    page : number of the page, 0 for a picture
+    picture : number of the picture from 1, 0 for a page
+    draw : gives it as PNG or JPEG; raises `DocumentError` where it is broken
+    lines : gives the words that stand on it, a line each, and where; raises as `draw` does
+    """
+
+    digest: str
+    page: int
+    picture: int
+    draw: Callable[[], bytes]
+    lines: Callable[[], Sequence[Line]]
+
+
+def as_sheet(picture: Shown) -> Sheet:
+    """A picture of a document whose pages cannot be seen."""
+    return Sheet(picture.digest, 0, picture.number, picture.draw, picture.lines)
+
+
+class Paged(Protocol):
+    """The pages of a file, to be looked at; pages count from 1."""
+
+    def draw(self, page: int) -> bytes:
+        """A page as PNG."""
+
+    def lines(self, page: int) -> Sequence[Line]:
+        """The words on a page, a line each."""
+
+
+def pages_between(begins: Sequence[int], numbers: Sequence[int], start: int, end: int) -> Sequence[int]:
+    """Numbers of the pages that hold any of a range of their document.
+
+    Parameters
+    ----------
+    begins, numbers : where each page begins, rising, and its number
+    """
+    low = max(bisect_right(begins, start) - 1, 0)
+    return numbers[low : max(bisect_left(begins, end), low + 1)]
+
+
+def whole_pages(begins: Sequence[int], length: int, start: int, end: int) -> tuple[int, int]:
+    """The range of the pages that hold any of a range of their document; that range where there are no pages.
+
+    Parameters
+    ----------
+    begins : where each page begins, rising
+    length : of the document
+    """
+    if not begins:
+        return start, end
+    first, after = bisect_right(begins, start) - 1, bisect_left(begins, end)
+    low, high = begins[first] if first >= 0 else 0, begins[after] if after < len(begins) else length
+    return min(low, start), max(high, end)
+
+
+def on_page(
+    lines: Sequence[Line], figures: Sequence[tuple[Sequence[float], Callable[[], Sequence[Line]]]]
+) -> list[Line]:
+    """The lines of a page with those that can be read on its pictures, each given by its place and its lines; what
+    cannot be read is left out."""
+    found = list(lines)
+    for (left, top, right, bottom), read in figures:
+        with suppress(DocumentError):
+            found += [moved(line, (left, top, right, bottom)) for line in read()]
+    return found
+
+
+def moved(line: Line, place: Place) -> Line:
+    """A line of a picture as a line of what the picture stands on, at this place."""
+    left, top, right, bottom = place
+    wide, high, own = right - left, bottom - top, line[1]
+    return line[0], (left + own[0] * wide, top + own[1] * high, left + own[2] * wide, top + own[3] * high)
 
 
 def stands_in(anchor: tuple[int, int], start: int, end: int) -> bool:

@@ -40,6 +40,7 @@ class DenseStageSerializer(s.Serializer):
     measure = s.CharField(allow_blank=True)
     surveys = s.BooleanField(help_text="Whether its speed can be measured against exactness.")
     by_token = s.BooleanField(help_text="Whether it says which tokens of a passage met those of a question.")
+    by_patch = s.BooleanField(help_text="Whether it says which patch of a page answers which token.")
     chunks = s.IntegerField()
     settings = s.JSONField(help_text="Its settings in the recipe.")
 
@@ -96,3 +97,31 @@ class PairsSerializer(s.Serializer):
     up_to = s.IntegerField(help_text="Chunks up to which all pairs are compared while one waits.")
     above = s.FloatField()
     pairs = PairSerializer(many=True)
+
+
+class ShadedRequestSerializer(s.Serializer):
+    text = s.CharField(max_length=2000, allow_blank=True)
+    chunk = s.IntegerField()
+    branch = s.CharField()
+    recipe = s.IntegerField(required=False)
+    picture = s.RegexField(r"^[0-9a-f]{40}\Z", required=False, help_text="The picture that is asked by.")
+    share = s.FloatField(required=False, min_value=0, max_value=1, help_text="What it counts beside the words.")
+
+
+class PatchMatchSerializer(s.Serializer):
+    token = s.CharField()
+    weight = s.FloatField(help_text="Weights of all tokens add up to 1.")
+    best = s.IntegerField(help_text="The patch that it likes best, by its place in the list.")
+    cosines = s.ListField(child=s.FloatField(), help_text="With every patch.")
+
+
+class ShadedSheetSerializer(s.Serializer):
+    document = s.IntegerField()
+    page = s.IntegerField(help_text="0 where it is a picture.")
+    picture = s.IntegerField(help_text="Number of the picture, 0 where it is a page.")
+    score = s.FloatField()
+    places = s.ListField(
+        child=s.ListField(child=s.FloatField(), min_length=4, max_length=4),
+        help_text="Left, top, right and bottom of each patch as shares of the page.",
+    )
+    matches = PatchMatchSerializer(many=True)

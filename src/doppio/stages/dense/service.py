@@ -11,9 +11,12 @@ from doppio.core.branches.dense.index import VECTORS, DenseIndex
 from doppio.core.branches.dense.pairs import close_pairs
 from doppio.core.branches.dense.survey import joined, principal_axes
 from doppio.core.branches.kind import DENSE
+from doppio.core.branches.query import Query
 from doppio.core.branches.vector import DenseBranch
+from doppio.core.errors import RecipeError
 from doppio.core.pipeline import Pipeline
 from doppio.library.models import Workspace
+from doppio.library.texts import RecordedTexts
 from doppio.recipes.builds import indexes_of
 from doppio.recipes.models import Index
 from doppio.stages.asking import branch_as, chosen_branch, of_family
@@ -41,6 +44,7 @@ def dense_stage(workspace: Workspace, pipeline: Pipeline, wanted: str | None) ->
         "measure": opened.measure if opened else "",
         "surveys": hasattr(opened, "survey"),
         "by_token": hasattr(opened, "matches"),
+        "by_patch": hasattr(opened, "shaded"),
         "chunks": len(pipeline.chunks),
         "settings": next((row for row in pipeline.recipe.branches if row["id"] == identity), {}),
     }
@@ -160,3 +164,33 @@ def close_stage(branch: DenseBranch, above: float) -> dict[str, Any]:
             for (one, other), cosine in zip(pairs, cosines, strict=True)
         ],
     }
+
+
+def shaded_sheets(pipeline: Pipeline, identity: str, query: Query, chunk: int) -> list[dict[str, Any]]:
+    """The pages that a chunk stands on, and which patch of them answers which token.
+
+    Raises
+    ------
+    RecipeError
+        If the branch does not say it.
+    """
+    shaded = getattr(pipeline.branches.get(identity), "shaded", None)
+    if shaded is None:
+        raise RecipeError(f"branch: {identity!r} is no branch of this recipe that looks at patches of pages")
+    assert isinstance(pipeline.texts, RecordedTexts)
+    (document,) = pipeline.texts.owners([chunk])
+    return [
+        {
+            "document": document,
+            "page": sheet.page,
+            "picture": sheet.picture,
+            "score": sheet.score,
+            "places": np.round(sheet.places, 5).tolist(),
+            "matches": [
+                {"token": one.token, "weight": one.weight, "best": one.best,
+                 "cosines": np.round(one.cosines.astype(float), 3).tolist()}
+                for one in sheet.matches
+            ],
+        }
+        for sheet in shaded(query, chunk)
+    ]  # fmt: skip

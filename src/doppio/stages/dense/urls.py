@@ -9,5 +9,6 @@ urlpatterns = [
     path("stages/dense/survey", views.SurveyView.as_view()),
     path("stages/dense/neighbours", views.NeighboursView.as_view()),
     path("stages/dense/map", views.VectorMapView.as_view()),
+    path("stages/dense/shaded", views.ShadedView.as_view()),
     path("stages/dense/pairs", views.ClosePairsView.as_view()),
 ]

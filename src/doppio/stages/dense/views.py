@@ -9,23 +9,29 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from doppio.core.branches.query import Query
 from doppio.core.branches.vector import DenseBranch
 from doppio.core.errors import RecipeError
 from doppio.core.measure.relevance import relevance
 from doppio.core.pipeline import Pipeline
 from doppio.jobs.serializers import JobSerializer
-from doppio.jobs.turns import HEAVY
+from doppio.jobs.turns import ASKING, HEAVY
+from doppio.library import pictures
 from doppio.library.access import person, workspace_of
-from doppio.library.models import Workspace
+from doppio.library.models import Role, Workspace
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
 from doppio.recipes.access import RECIPE, recipe_for
-from doppio.stages.asking import BRANCH, asked_pipeline, brief_chunks, whole_number
+from doppio.recipes.opened import pipelines
+from doppio.recipes.services import core_recipe
+from doppio.stages.asking import BRANCH, asked_pipeline, brief_chunks, check_chunk, whole_number
 from doppio.stages.dense.measured import start_survey, survey_stage
 from doppio.stages.dense.serializers import (
     DenseStageSerializer,
     NeighboursSerializer,
     PairsSerializer,
+    ShadedRequestSerializer,
+    ShadedSheetSerializer,
     SurveySerializer,
     VectorMapSerializer,
 )
@@ -34,10 +40,13 @@ from doppio.stages.dense.service import (
     dense_branch,
     dense_stage,
     neighbours,
+    shaded_sheets,
     vector_map,
 )
 
 HITS, NEIGHBOURS = 20, 20
+# What a picture counts beside words where nothing is said.
+EVEN = 0.5
 CLOSEST, LEAST_CLOSE = 0.95, 0.5
 
 
@@ -142,6 +151,28 @@ class ClosePairsView(APIView):
             raise RecipeError(f"above: {given!r} is not between {LEAST_CLOSE} and 1")
         found = close_stage(branch, above)
         return Response({**found, "above": above, "pairs": _with_texts(pipeline, found["pairs"])})
+
+
+class ShadedView(APIView):
+    least = {"POST": Role.READER}
+
+    @extend_schema(
+        request=ShadedRequestSerializer,
+        responses={200: ShadedSheetSerializer(many=True), 400: PROBLEM},
+        operation_id="shadedPages",
+    )
+    @ASKING.turn()
+    def post(self, request: Request, workspace: int) -> Response:
+        """The pages that a chunk stands on, and which patch of them answers which token of a question."""
+        space = workspace_of(request)
+        given = ShadedRequestSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        told = given.validated_data
+        pipeline = pipelines.get(space, core_recipe(recipe_for(space, told.get("recipe"))))
+        check_chunk(pipeline, told["chunk"])
+        picture = pictures.asked(told["picture"]) if told.get("picture") else None
+        query = Query(told["text"], picture=picture, share=told.get("share", EVEN))
+        return Response(shaded_sheets(pipeline, told["branch"], query, told["chunk"]))
 
 
 def _with_texts(pipeline: Pipeline, pairs: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:

@@ -20,6 +20,7 @@ import { TokenMatches } from "../shared/TokenMatches";
 import { chunksByNumber, stageOfBranch } from "../shared/trace";
 import { ClosePairs } from "./ClosePairs";
 import type { Structure } from "./structures";
+import { PatchedPages } from "./PatchedPages";
 import { Survey } from "./Survey";
 import { VectorMap } from "./VectorMap";
 
@@ -207,7 +208,11 @@ function Hits({ asked, branch }: { asked: Asked; branch: string | null }) {
         <HitList stage={stage} chunks={chunks} chosen={chosen} choose={setChosen} tone="var(--dense)" />
       </div>
       <div>
-        {about?.by_token ? (
+        {about?.by_patch ? (
+          <PatchedPages asked={asked} chosen={chosen} branch={branch}>
+            {why}
+          </PatchedPages>
+        ) : about?.by_token ? (
           <TokenMatches asked={asked} chosen={chosen} tone="var(--dense)" branch={branch}>
             {why}
           </TokenMatches>

@@ -30,7 +30,6 @@ from doppio.core.store.pieces import (
 )
 
 CODES = "token-codes"
-STEP = "code token vectors"
 # Bytes of an entry of a cell's list, and of the cell itself, a token.
 BESIDE = 3.0
 WORKING = 300e6
@@ -39,11 +38,21 @@ _none = np.empty(0, np.int64)
 
 
 class CodesMaker:
-    """Makes codes of the vectors of all tokens, which are there by then."""
+    """Makes codes of vectors of which passages have many, and which are there by then.
 
-    kinds: Mapping[str, str] = {CODES: STEP}
+    Parameters
+    ----------
+    kind, step : of the artifacts, and what is said of making them
+    over : the kind of the artifacts that hold the vectors
+    units : what the vectors are of
+    """
+
     wholes: Sequence[str] = ()
-    order = 3
+
+    def __init__(self, kind: str, step: str, *, over: str, units: str, order: int) -> None:
+        self.kinds: Mapping[str, str] = {kind: step}
+        self.order = order
+        self._kind, self._step, self._over, self._units = kind, step, over, units
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         if not building.hands.alone and building.hands.shared:
@@ -51,14 +60,15 @@ class CodesMaker:
             for place, piece in lacking:
                 segment = building.segment(place)
                 tasks.append((piece.key(segment), piece.meta(segment, building.count(place))))
-            building.progress.start(STEP, len(tasks), "segments")
-            for _ in building.hands.each(codes_there, tasks):
+            building.progress.start(self._step, len(tasks), "segments")
+            for _ in building.hands.each(codes_there, [(self._kind, self._over, *task) for task in tasks]):
                 building.progress.advance(1)
             return
         opened = [
-            (place, piece, full(building.store, building.segment(place), piece.facts)) for place, piece in lacking
+            (place, piece, full(building.store, self._over, building.segment(place), piece.facts))
+            for place, piece in lacking
         ]
-        building.progress.start(STEP, sum(int(own.spans[:, 1].sum()) for _, _, own in opened), "tokens")
+        building.progress.start(self._step, sum(int(own.spans[:, 1].sum()) for _, _, own in opened), self._units)
         for place, piece, own in opened:
             building.write(piece, place, made(own, piece.facts, building.progress.advance))
 
@@ -66,19 +76,19 @@ class CodesMaker:
         self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts] | None:
         # Directions, cells and levels are found on the vectors of a segment: other vectors have others.
-        if not merging.store.has(TOKENS, fingerprint(meta["segment"], meta["over"])):
+        if not merging.store.has(self._over, fingerprint(meta["segment"], meta["over"])):
             return None
-        own = full(merging.store, meta["segment"], meta)
-        merging.progress.start(STEP, int(own.spans[:, 1].sum()), "tokens")
+        own = full(merging.store, self._over, meta["segment"], meta)
+        merging.progress.start(self._step, int(own.spans[:, 1].sum()), self._units)
         return made(own, meta, merging.progress.advance), {}
 
     def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
         width = min(costing.counter.dimension, NUMBERS) * piece.facts["bits"] / A_BYTE
         disk = tokens * (width + BESIDE) + 8.0 * chunks
-        return Estimate(tokens / costing.rate(STEP, 40_000.0), disk, disk + WORKING)
+        return Estimate(tokens / costing.rate(self._step, 40_000.0), disk, disk + WORKING)
 
 
-CODES_MAKER = CodesMaker()
+CODES_MAKER = CodesMaker(CODES, "code token vectors", over=TOKENS, units="tokens", order=3)
 
 
 def codes_needs(branch: Settings, planning: Planning) -> Needs:
@@ -90,9 +100,17 @@ def codes_needs(branch: Settings, planning: Planning) -> Needs:
     return Needs({TOKENS: tokens, CODES: Piece(CODES, fingerprint(*facts.values()), facts, CODES_MAKER)})
 
 
-def full(store: ArtifactStore, segment: str, facts: Facts) -> Segment:
-    """Full vectors of the tokens of a segment."""
-    return Segment.opened(store.open(TOKENS, fingerprint(segment, facts["over"])).arrays, _none)
+def full(store: ArtifactStore, kind: str, segment: str, facts: Facts) -> Segment:
+    """Full vectors of the passages of a segment, from artifacts of a kind."""
+    arrays = store.open(kind, fingerprint(segment, facts["over"])).arrays
+    return bare(arrays["spans"], arrays["codes"], arrays["scales"])
+
+
+def bare(
+    spans: NDArray[np.int64], codes: NDArray[np.int8], scales: NDArray[np.float32], now: NDArray[np.int64] = _none
+) -> Segment:
+    """Vectors of passages that are no tokens."""
+    return Segment(spans, codes, scales, _none.astype(np.int32), _none.astype(np.int32), now)
 
 
 def made(own: Segment, facts: Facts, advance: Callable[[int], None]) -> Arrays:
@@ -103,11 +121,11 @@ def made(own: Segment, facts: Facts, advance: Callable[[int], None]) -> Arrays:
             "list_begins": found.lists.begins, "list_gaps": found.lists.gaps}  # fmt: skip
 
 
-def codes_there(place: Place, key: str, meta: Facts) -> None:
-    """Make codes over token vectors of the store and write them there; what was written meanwhile stays."""
-    if not place.store.has(CODES, key):
-        own = full(place.store, meta["segment"], meta)
-        place.store.write(CODES, key, made(own, meta, lambda _: None), meta)
+def codes_there(place: Place, kind: str, over: str, key: str, meta: Facts) -> None:
+    """Make codes over vectors of the store and write them there; what was written meanwhile stays."""
+    if not place.store.has(kind, key):
+        own = full(place.store, over, meta["segment"], meta)
+        place.store.write(kind, key, made(own, meta, lambda _: None), meta)
 
 
 def opened_codes(artifact: Artifact) -> TokenCodes:

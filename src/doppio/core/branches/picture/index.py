@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from doppio.core.branches.many.index import Asked, Held, ManyIndex
 from doppio.core.branches.picture.guess import fitted
 from doppio.core.branches.picture.laying import laid_over
-from doppio.core.branches.picture.making import AROUND, GUESSED, READ, SAID, Pictures
+from doppio.core.branches.picture.making import GUESSED, READ, SAID, SEEN, Pictures
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kernels.rows import named
 from doppio.core.models.looks import Look
@@ -46,9 +46,9 @@ class PictureIndex:
 
     Notes
     -----
-    By words a picture scores the best cosine with what is said of it, what is read on it, where it stands, and what
-    pictures that look like it are about, each with a weight. By a picture it scores how alike the two are, and how
-    well one can be laid over the other. A chunk scores as its best picture does.
+    By words a picture scores the best cosine with what is said of it, what is read on it, where it stands, what
+    pictures that look like it are about, and what an encoder sees on it, each with a weight. By a picture it scores
+    how alike the two are, and how well one can be laid over the other. A chunk scores as its best picture does.
     """
 
     def __init__(self, segments: Sequence[Part]) -> None:
@@ -90,7 +90,7 @@ class PictureIndex:
 
     def search(
         self, words: Floats | None, seen: Look | None, share: float, weights: Mapping[int, float], depth: int,
-        allowed: NDArray[np.bool_] | None = None,
+        allowed: NDArray[np.bool_] | None = None, sight: Floats | None = None,
     ) -> Ranking:  # fmt: skip
         """Rank chunks.
 
@@ -100,9 +100,11 @@ class PictureIndex:
             The vector of the question's words.
         seen : Look or None
             The question's picture.
+        sight : (d,) float32 or None
+            The vector of the question's picture, where the encoder sees.
         share : float
             What the picture counts beside the words, 0 to 1, where there are both.
-        weights : mapping of `SAID`, `READ`, `AROUND` and `GUESSED` to 0 to 1
+        weights : mapping of `SAID`, `READ`, `AROUND`, `GUESSED` and `SEEN` to numbers that are not negative
         allowed : (chunks,) bool array or None
         """
         parts = []
@@ -115,6 +117,8 @@ class PictureIndex:
                 scores += own if seen is None else (1 - share) * own
             if seen is not None:
                 own = _by_looks(part, points, seen)
+                if sight is not None and weights[SEEN]:
+                    np.maximum(own, self._by_words(part, sight, {SEEN: weights[SEEN]}), out=own)
                 scores += own if words is None else share * own
             parts.append(_of_chunks(part, scores, allowed))
         return best_of(parts, depth)
@@ -122,13 +126,13 @@ class PictureIndex:
     def _by_words(self, part: Part, words: Floats, weights: Mapping[int, float]) -> Floats:
         best = np.full(len(part.pictures), NOTHING, np.float32)
         length = max(float(np.linalg.norm(words)), 1e-9)
-        by_sort = np.array([weights[sort] for sort in (SAID, READ, AROUND)], np.float32)
+        by_sort = np.array([weights.get(sort, 0.0) for sort in range(SEEN + 1)], np.float32)
         for first in range(0, len(part.vectors), ROWS):
             own = part.told[first : first + ROWS]
             cosines = part.vectors[first : first + ROWS].astype(np.float32) @ (words / length)
             weight = by_sort[own[:, 1]]
             np.maximum.at(best, own[weight > 0, 0], (cosines * weight)[weight > 0])
-        if self._guess and weights[GUESSED]:
+        if self._guess and weights.get(GUESSED):
             np.maximum(best, weights[GUESSED] * self._guess.cosines(part.pictures.wholes, words / length), out=best)
         return np.maximum(best, -1.0)
 

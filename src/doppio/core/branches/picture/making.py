@@ -14,6 +14,7 @@ from doppio.core.formats import optical
 from doppio.core.kinds import Settings
 from doppio.core.models import looks
 from doppio.core.models.looks import LOOK, NUMBERS, SMALL, Look, look
+from doppio.core.models.sight import BATCH, Sight
 from doppio.core.models.token_vectors import compress
 from doppio.core.store.artifacts import Artifact
 from doppio.core.store.pieces import (
@@ -36,8 +37,8 @@ STEP, ENCODE = "look at pictures and read them", "encode what is said of picture
 VERSION = 1
 # Letters of a picture's digest.
 DIGEST = 20
-# What words a vector is of; the last are never kept.
-SAID, READ, AROUND, GUESSED = range(4)
+# What a vector is of: words, or the picture itself as an encoder sees it; guesses are never kept.
+SAID, READ, AROUND, GUESSED, SEEN = range(5)
 # Words that were read are encoded some at a time: a table says something else in every row.
 WORDS_A_PART, MOST_PARTS = 48, 8
 CHUNKS_AT_ONCE = 2048
@@ -224,7 +225,8 @@ class PictureVectorsMaker:
             titles, headings = building.texts.titles(chunks), building.texts.headings(chunks)
             for picture, (title, path) in enumerate(zip(titles, headings, strict=True)):
                 texts.append((picture, AROUND, " > ".join(dict.fromkeys([title, *path.split("\n")])).strip(" >")))
-            building.progress.start(ENCODE, len(texts), "texts")
+            sight = encoder.sight
+            building.progress.start(ENCODE, len(texts) + (len(pictures) if sight else 0), "texts")
             vectors = np.empty((len(texts), encoder.dimension), np.float16)
             for first in range(0, len(texts), TEXTS_AT_ONCE):
                 some = [text for _, _, text in texts[first : first + TEXTS_AT_ONCE]]
@@ -234,6 +236,10 @@ class PictureVectorsMaker:
                     vectors[first + batch.place] = own / lengths
                 building.progress.advance(len(some))
             told = np.array([(picture, sort) for picture, sort, _ in texts], np.int32).reshape(-1, 2)
+            if sight:
+                ones, seen = _seen(sight, pictures, chunks, building)
+                vectors = np.concatenate([vectors, seen.astype(np.float16).reshape(-1, encoder.dimension)])
+                told = np.concatenate([told, np.array([(one, SEEN) for one in ones], np.int32).reshape(-1, 2)])
             building.write(piece, place, {"vectors": vectors, "told": told}, dimension=encoder.dimension)
 
     def merge(
@@ -264,6 +270,30 @@ class PictureVectorsMaker:
     def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
         texts = chunks * EXPECTED / 100 * 3
         return Estimate(texts / costing.rate(ENCODE, 30.0), texts * 2.0 * costing.counter.dimension, texts * 4096.0)
+
+
+def _seen(
+    sight: Sight, pictures: Pictures, chunks: Sequence[int], building: Building
+) -> tuple[list[int], NDArray[np.float32]]:
+    """What an encoder makes of the pictures of a segment: which of them it saw, and a vector for each."""
+    places = {digest.tobytes().decode(): at for at, digest in enumerate(pictures.digests)}
+    wanted: dict[int, Shown] = {}
+    for first in range(0, len(chunks), CHUNKS_AT_ONCE):
+        for shown in building.texts.pictures(chunks[first : first + CHUNKS_AT_ONCE]):
+            wanted |= {places[key]: one for one in shown if (key := fingerprint(one.digest)) in places}
+    numbers: list[int] = []
+    found = [np.empty((0, 0), np.float32)]
+    order = sorted(wanted)
+    for first in range(0, len(order), BATCH):
+        drawn: list[tuple[int, bytes]] = []
+        for at in order[first : first + BATCH]:
+            with suppress(DocumentError):
+                drawn.append((at, wanted[at].draw()))
+        for own in sight.see([one for _, one in drawn]):
+            numbers += [drawn[at][0] for at in own.place.tolist()]
+            found.append(own.vectors)
+        building.progress.advance(len(drawn))
+    return numbers, np.concatenate(found[1:]) if found[1:] else found[0]
 
 
 PICTURES_MAKER, PICTURE_VECTORS_MAKER = PicturesMaker(), PictureVectorsMaker()
