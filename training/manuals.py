@@ -3,7 +3,7 @@
 import json
 import subprocess
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -67,8 +67,8 @@ MANUALS = (
 FOLDS = 1 + max(manual.fold for manual in MANUALS)
 
 
-def fetch(folder: Path) -> dict[str, str]:
-    """Fetch and unpack all packages below `folder`; returns the version of each.
+def fetch(folder: Path, packages: Collection[str] | None = None) -> dict[str, str]:
+    """Fetch and unpack packages below `folder`, all where none are named; returns the version of each.
 
     Raises
     ------
@@ -76,7 +76,8 @@ def fetch(folder: Path) -> dict[str, str]:
         If one cannot be fetched; says what the package tool said.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    for manual in MANUALS:
+    wanted = [one for one in MANUALS if packages is None or one.package in packages]
+    for manual in wanted:
         root = folder / manual.package
         if root.exists():
             continue
@@ -88,7 +89,7 @@ def fetch(folder: Path) -> dict[str, str]:
             version = subprocess.check_output(["dpkg-deb", "-f", archive, "Version"], text=True).strip()
             (unpacked / "version.json").write_text(json.dumps(version))
             unpacked.rename(root)
-    return {m.package: json.loads((folder / m.package / "version.json").read_text()) for m in MANUALS}
+    return {m.package: json.loads((folder / m.package / "version.json").read_text()) for m in wanted}
 
 
 def read(manual: Manual, folder: Path) -> Iterator[Document]:

@@ -15,11 +15,13 @@ WEB = ROOT / "web"
 SOURCES = (
     "text/codepoints.ts",
     "text/numbers.ts",
+    "text/regions.ts",
     "recipe/paths.ts",
     "stages/documents/filter.ts",
     "stages/documents/search.ts",
     "stages/chunks/settings.ts",
     "recipe/kinds.ts",
+    "stages/dense/shades.ts",
     "stages/dense/structures.ts",
     "stages/reranked/settings.ts",
     "stages/context/empty.ts",
@@ -50,6 +52,78 @@ class Interface(unittest.TestCase):
         answer = json.loads(self.node.stdout.readline() or '{"error": "Node has ended"}')
         self.assertNotIn("error", answer, answer.get("error"))
         return answer["values"]
+
+    def test_a_part_of_a_page_is_the_words_whose_middle_lies_in_it(self):
+        random.seed(6)
+        words = ["".join(random.choices("abcdef", k=random.randint(1, 9))) for _ in range(60)]
+        text, lines = " ".join(words), []
+        ends = [0]
+        for word in words:
+            ends.append(ends[-1] + len(word) + 1)
+        for row in range(6):
+            start, end = ends[row * 10], ends[row * 10 + 10] - 1
+            place = [0.1, 0.1 * row + 0.02, 0.1 + (end - start) / 100, 0.1 * row + 0.08]
+            lines.append({"place": place, "start": start, "end": end, "whole": False})
+        picture = {"place": [0.2, 0.7, 0.8, 0.9], "start": 7, "end": 19, "number": 1}
+        standing = {"lines": lines, "pictures": [picture]}
+        cases = []
+        for _ in range(200):
+            left, right = sorted(random.uniform(0, 1) for _ in range(2))
+            top, bottom = sorted(random.uniform(0, 0.65) for _ in range(2))
+            cases.append({"box": [left, top, right, bottom], "standing": standing, "text": list(text)})
+        found = self.call("text/regions", "m.rangeOf(it.box, it.standing, it.text)", cases)
+        hits = 0
+        for case, range_ in zip(cases, found, strict=True):
+            left, top, right, bottom = case["box"]
+            inside = []
+            for row, line in enumerate(lines):
+                if not top <= (line["place"][1] + line["place"][3]) / 2 <= bottom:
+                    continue
+                for at in range(row * 10, row * 10 + 10):
+                    low, high = ends[at], ends[at] + len(words[at])
+                    middle = 0.1 + ((low + high) / 2 - line["start"]) / 100
+                    # On the edge either is right.
+                    if left + 0.012 < middle < right - 0.012:
+                        inside.append((low, high))
+            if inside:
+                hits += 1
+                self.assertLessEqual(range_["start"], inside[0][0])
+                self.assertGreaterEqual(range_["end"], inside[-1][1])
+            if range_:
+                held = text[range_["start"] : range_["end"]].split()
+                self.assertTrue(all(word in words for word in held), held)
+        self.assertGreater(hits, 60)
+        whole = {"box": [0.1, 0.65, 0.9, 0.95], "standing": standing, "text": list(text)}
+        self.assertEqual(self.call("text/regions", "m.rangeOf(it.box, it.standing, it.text)", [whole]),
+                         [{"start": 7, "end": 19}])  # fmt: skip
+        nothing = {"box": [0.95, 0.95, 1, 1], "standing": standing, "text": list(text)}
+        self.assertEqual(self.call("text/regions", "m.rangeOf(it.box, it.standing, it.text)", [nothing]), [None])
+        back = {"ranges": [{"start": lines[2]["start"], "end": lines[2]["end"]}], "standing": standing}
+        [[box]] = self.call("text/regions", "m.boxesOf(it.ranges, it.standing)", [back])
+        for one, other in zip(box, lines[2]["place"], strict=True):
+            self.assertAlmostEqual(one, other)
+
+    def test_pieces_of_a_word_are_shaded_as_one(self):
+        random.seed(5)
+        tokens = ["de", "##pos", "##it", "of", "picture", "picture"]
+        matches = []
+        for token in tokens:
+            cosines = [random.uniform(-0.2, 1) for _ in range(9)]
+            best = cosines.index(max(cosines))
+            matches.append({"token": token, "weight": random.random(), "best": best, "cosines": cosines})
+        [words] = self.call("stages/dense/shades", "m.grouped(it)", [matches])
+        self.assertEqual([word["token"] for word in words], ["deposit", "of", "picture"])
+        for word, parts in zip(words, (matches[:3], matches[3:4], matches[4:]), strict=True):
+            weight = sum(part["weight"] for part in parts)
+            self.assertAlmostEqual(word["weight"], weight)
+            mean = sum(part["weight"] * max(part["cosines"]) for part in parts) / weight
+            self.assertAlmostEqual(word["cosine"], mean)
+        [alone] = self.call("stages/dense/shades", "m.oneWord(it)", [words[0]])
+        self.assertEqual((max(alone), alone.index(1)), (1, words[0]["cosines"].index(max(words[0]["cosines"]))))
+        [every] = self.call("stages/dense/shades", "m.everyWord(it, 9)", [words])
+        best = {match["best"] for match in matches}
+        self.assertEqual({patch for patch, shade in enumerate(every) if shade}, best)
+        self.assertLessEqual(max(every), 1)
 
     def test_the_same_passage_of_several_lists_has_one_number(self):
         cell = lambda document, start, end: {"document": document, "start": start, "end": end}  # noqa: E731

@@ -14,7 +14,7 @@ from doppio.core.errors import DocumentError
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.documents import read_file
 from doppio.core.formats.drawing import LONGEST_SIDE, drawable
-from doppio.core.text.document import CAPTION, PICTURE, DocumentBuilder
+from doppio.core.text.document import CAPTION, LEFT_OUT, PICTURE, DocumentBuilder
 from doppio.core.text.pictures import Picture
 from tests.core.made_files import BLUE, GREEN, RED, inline_picture, make_picture
 
@@ -138,6 +138,23 @@ class Refused(unittest.TestCase):
         bomb = bytearray(make_picture(RED))
         bomb[16:24] = (60_000).to_bytes(4, "big") * 2
         self.refuses(bytes(bomb), "million|picture")
+
+    def test_one_inside_a_document_is_told_with_the_reason_and_the_others_stay(self):
+        bomb = bytearray(make_picture(RED))
+        bomb[16:24] = (60_000).to_bytes(4, "big") * 2
+        bad = [(b"no picture", "Torn"), (make_picture(RED, (400, 8)), "A line"), (bytes(bomb), "")]
+        page = "".join(f"<p>Part.</p>{inline_picture(data, alt)}" for data, alt in bad)
+        document = read_file(f"<h1>Parts</h1>{page}{FIRST}".encode(), "parts.html")[0]
+        self.assertEqual([picture.alt for picture in document.pictures], ["Anchor plan of tower 7"])
+        first, second = document.metadata[LEFT_OUT]
+        self.assertRegex(first, r"picture 1 \(Torn\): no picture that can be read; PNG, JPEG")
+        self.assertRegex(second, "picture 2: .*(million|no picture)")
+        target = io.BytesIO()
+        file = docx.Document()
+        file.add_paragraph("Parts.")
+        file.add_picture(io.BytesIO(make_picture(BLUE)))
+        file.save(target)
+        self.assertNotIn(LEFT_OUT, read_file(target.getvalue(), "parts.docx")[0].metadata)
 
     @settings(max_examples=60, deadline=None)
     @given(st.integers(0, 2**32), st.sampled_from(["PNG", "JPEG", "WEBP"]))

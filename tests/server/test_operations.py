@@ -90,6 +90,7 @@ class Operations(TransactionTestCase):
         self.call("cancelJob", {}, job=job)
         pages = self.workspace.documents.get(name__contains="new").pk
         self.call("pagePicture", document=pages, page=1)
+        self.call("pageLines", document=pages, page=1)
         self.call("figure", document=self.workspace.documents.get(name="drawn.html").pk, number=1)
         asked = self.call("askByPicture", {"file": SimpleUploadedFile("cut.png", make_picture(RED))})["picture"]
         self.call("askedPicture", picture=asked)

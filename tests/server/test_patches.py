@@ -70,3 +70,14 @@ class Patches(TransactionTestCase):
         self.assertEqual(len(list(files.pages_of(digest).glob("lines-*.json"))), 2)
         with mock.patch("doppio.library.pictures._Painter.lines", side_effect=AssertionError):
             self.measured(branches=[BRANCHES[0], {**BRANCHES[1], "rows": 30}])
+
+    def test_the_text_of_a_page_is_told_with_where_it_stands(self):
+        document = self.workspace.documents.get(name="wind.pdf")
+        told = self.client.get(f"{self.root}documents/{document.pk}/pages/1/lines").json()
+        texts = [document.text[line["start"] : line["end"]] for line in told["lines"]]
+        self.assertEqual(texts, PAGES["wind.pdf"][0])
+        self.assertLess(told["lines"][0]["place"][1], told["lines"][1]["place"][1])
+        for page in (0, 3):
+            said = self.client.get(f"{self.root}documents/{document.pk}/pages/{page}/lines")
+            self.assertEqual(said.status_code, 400)
+            self.assertIn(f"page {page} is no page of a PDF file", said.json()["detail"])

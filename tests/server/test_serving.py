@@ -128,6 +128,10 @@ class Serving(TransactionTestCase):
             self.client.get("/serve/desk/documents", headers={"Authorization": f"Bearer {secret}"}).status_code, 403
         )
         self.ask(secret, name="nothing-here", status=401)
+        for ask in (self.client.get, self.client.post):
+            nothing = ask("/serve/desk/serach", headers={"Authorization": f"Bearer {secret}"})
+            self.assertEqual(nothing.status_code, 404)
+            self.assertIn("/serve/desk/serach; search, answer,", nothing.json()["detail"])
         self.assertEqual(Served.objects.count(), 0)
 
     def test_secrets_are_kept_as_digests_and_keys_end(self):

@@ -34,7 +34,7 @@ NAME = "Brackenhorn Ropeways"
 PERSON = "engineer"
 # A workspace of its own: its pictures are read in the background, and the figures of the first one stay as they are.
 DRAWINGS, DRAWINGS_FOLDER = "Brackenhorn drawings", "drawings"
-DRAWN_RECIPES = ("text-alone", "with-pictures")
+DRAWN_RECIPES = ("text-alone", "pages-by-patches", "with-pictures")
 RECIPES = (
     "sparse-alone", "dense-alone", "fixed-window", "two-branch-1", "two-branch-2", "two-branch-3",
     "three-branch-1", "outline-in-context-1", "outline-in-context-2",

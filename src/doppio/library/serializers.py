@@ -124,6 +124,25 @@ class DocumentSerializer(s.Serializer):
     versions = VersionSerializer(many=True)
 
 
+class StandingLineSerializer(s.Serializer):
+    place = s.ListField(child=s.FloatField(), help_text="Left, top, right and bottom as shares of the page.")
+    start = s.IntegerField()
+    end = s.IntegerField()
+    whole = s.BooleanField(help_text="Whether the range is all of the row of a table that the line is a part of.")
+
+
+class StandingPictureSerializer(s.Serializer):
+    place = s.ListField(child=s.FloatField())
+    start = s.IntegerField(help_text="Of what stands for it in the text.")
+    end = s.IntegerField()
+    number = s.IntegerField()
+
+
+class PageStandingSerializer(s.Serializer):
+    lines = StandingLineSerializer(many=True)
+    pictures = StandingPictureSerializer(many=True)
+
+
 class OutlineSerializer(s.Serializer):
     """A person's correction of one heading: `start` is the offset of its block."""
 

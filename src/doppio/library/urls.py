@@ -18,5 +18,6 @@ urlpatterns = [
     path("documents/<int:document>", views.DocumentView.as_view()),
     path("documents/<int:document>/outline", views.OutlineView.as_view()),
     path("documents/<int:document>/pages/<int:page>", views.PagePictureView.as_view()),
+    path("documents/<int:document>/pages/<int:page>/lines", views.PageLinesView.as_view()),
     path("documents/<int:document>/figures/<int:number>", views.FigureView.as_view()),
 ]

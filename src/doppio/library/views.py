@@ -22,11 +22,14 @@ from doppio.library.access import person, workspace_of
 from doppio.library.corpus import core_document
 from doppio.library.events import DOCUMENTS_REMOVED, OUTLINE_CORRECTED, SIGNED_OUT, note
 from doppio.library.models import Document, Section
+from doppio.library.page_lines import page_standing
 from doppio.library.pictures import figure_of, page_picture
+from doppio.library.problems import PROBLEM
 from doppio.library.serializers import (
     DocumentRowSerializer,
     DocumentSerializer,
     OutlineSerializer,
+    PageStandingSerializer,
     RemovedSerializer,
     RemoveSerializer,
     SessionSerializer,
@@ -142,6 +145,16 @@ class PagePictureView(APIView):
         answer = HttpResponse(page_picture(row, page), content_type="image/png")
         answer["Cache-Control"] = "private, max-age=86400"
         return answer
+
+
+class PageLinesView(APIView):
+    @extend_schema(responses={200: PageStandingSerializer, 400: PROBLEM}, operation_id="pageLines")
+    def get(self, request: Request, workspace: int, document: int, page: int) -> Response:
+        """Where the text of a page of a PDF stands on it, line by line, and its pictures."""
+        row = get_object_or_404(workspace_of(request).documents.select_related("file"), pk=document)
+        if not _has_pictures(row) or not 1 <= page <= row.pages:
+            raise DocumentError(f"{row.name}: page {page} is no page of a PDF file that can be seen")
+        return Response(page_standing(row, page))
 
 
 class FigureView(APIView):

@@ -381,6 +381,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workspaces/{workspace}/documents/{document}/pages/{page}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where the text of a page of a PDF stands on it, line by line, and its pictures. */
+        get: operations["pageLines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workspaces/{workspace}/drafts": {
         parameters: {
             query?: never;
@@ -3642,6 +3659,10 @@ export interface components {
             /** Format: date-time */
             made_at: string;
         };
+        PageStanding: {
+            lines: components["schemas"]["StandingLine"][];
+            pictures: components["schemas"]["StandingPicture"][];
+        };
         Pair: {
             one: components["schemas"]["BriefChunk"];
             other: components["schemas"]["BriefChunk"];
@@ -5348,6 +5369,21 @@ export interface components {
          * @enum {string}
          */
         StageTraceKindEnum: "branch" | "fused" | "reranked" | "context";
+        StandingLine: {
+            /** @description Left, top, right and bottom as shares of the page. */
+            place: number[];
+            start: number;
+            end: number;
+            /** @description Whether the range is all of the row of a table that the line is a part of. */
+            whole: boolean;
+        };
+        StandingPicture: {
+            place: number[];
+            /** @description Of what stands for it in the text. */
+            start: number;
+            end: number;
+            number: number;
+        };
         Steadiness: {
             /** @description Questions that stand in several wordings. */
             groups: number;
@@ -7038,6 +7074,47 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem400"];
+            401: components["responses"]["Problem401"];
+            403: components["responses"]["Problem403"];
+            404: components["responses"]["Problem404"];
+            405: components["responses"]["Problem405"];
+            409: components["responses"]["Problem409"];
+            413: components["responses"]["Problem413"];
+            415: components["responses"]["Problem415"];
+            429: components["responses"]["Problem429"];
+            500: components["responses"]["Problem500"];
+            503: components["responses"]["Problem503"];
+        };
+    };
+    pageLines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                document: number;
+                page: number;
+                workspace: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageStanding"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             401: components["responses"]["Problem401"];
             403: components["responses"]["Problem403"];
             404: components["responses"]["Problem404"];

@@ -18,13 +18,23 @@ const boxOf = (a: { x: number; y: number }, b: { x: number; y: number }): Box =>
   bottom: Math.max(a.y, b.y),
 });
 
+/** A part in shares of the picture's sides. */
+function shares(box: Box, shown: HTMLImageElement | null): [number, number, number, number] | null {
+  if (!shown) return null;
+  const { width, height } = shown.getBoundingClientRect();
+  return [box.left / width, box.top / height, box.right / width, box.bottom / height];
+}
+
 export function CutOut({
   children,
   beside,
+  over,
 }: {
   children: React.ReactElement<React.ComponentProps<"img">>;
-  /** What else can be done with the picture. */
-  beside?: React.ReactNode;
+  /** What else can be done with the picture, or with the part of it that is marked, in shares of its sides. */
+  beside?: (part: [number, number, number, number] | null) => React.ReactNode;
+  /** What lies over the picture. */
+  over?: React.ReactNode;
 }) {
   const frame = useRef<HTMLSpanElement>(null);
   const [begun, setBegun] = useState<{ x: number; y: number } | null>(null);
@@ -84,6 +94,7 @@ export function CutOut({
       }}
     >
       {children}
+      {over}
       {box && (
         <span
           className="cut"
@@ -96,7 +107,7 @@ export function CutOut({
         />
       )}
       <span className="ask-by">
-        {beside}
+        {beside?.(box && shares(box, picture()))}
         <Button
           size="sm"
           variant="light"

@@ -35,7 +35,11 @@ export function Figure({
       onError={() => setBroken(true)}
     />
   );
-  return small ? shown : <CutOut beside={<Answers document={document} figure={figure} />}>{shown}</CutOut>;
+  return small ? (
+    shown
+  ) : (
+    <CutOut beside={() => <Answers document={document} figure={figure} />}>{shown}</CutOut>
+  );
 }
 
 /** While labels are given: that the picture answers the pinned question, which is kept with what stands for it. */

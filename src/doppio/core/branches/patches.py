@@ -65,6 +65,14 @@ class Shaded:
     matches: Sequence[PatchMatch]
 
 
+def _of_words(weights: NDArray[np.float32], texts: Sequence[str]) -> NDArray[np.float32]:
+    """The same without those of marks, which seldom stand on a page and say nothing; all where there is no word."""
+    words = np.array([any(sign.isalnum() for sign in text) for text in texts], bool)
+    kept = np.where(words, weights, 0)
+    total = float(kept.sum())
+    return (kept / total).astype(np.float32) if total else weights
+
+
 @dataclass(frozen=True)
 class PatchBranch:
     """An opened branch of patches."""
@@ -105,7 +113,8 @@ class PatchBranch:
         share = query.share if query.picture is not None and self.sees else 0.0
         if not query.wordless:
             told = self.words.asked_tokens(query.text)
-            parts.append((told.vectors, self.index.weights(told.ids, len(told.vectors)), list(told.texts)))
+            weights = self.index.weights(told.ids, len(told.vectors))
+            parts.append((told.vectors, _of_words(weights, told.texts), list(told.texts)))
         if share and query.picture is not None and self.words.sight is not None:
             (seen,) = self.words.sight.see([query.picture])
             count = len(seen.patches[0])
@@ -114,9 +123,9 @@ class PatchBranch:
             return Asked(np.empty((0, self.words.dimension), np.float32), np.empty(0, np.float32)), []
         shares = [1.0] if len(parts) == 1 else [1 - share, share]
         vectors = np.concatenate([own for own, _, _ in parts])
-        weights = [own * part for (_, own, _), part in zip(parts, shares, strict=True)]
+        each = [own * part for (_, own, _), part in zip(parts, shares, strict=True)]
         names = [name for _, _, own in parts for name in own]
-        return Asked(vectors, np.concatenate(weights).astype(np.float32)), names
+        return Asked(vectors, np.concatenate(each).astype(np.float32)), names
 
     def shaded(self, query: Query, chunk: int) -> list[Shaded]:
         """The sheets that a chunk stands on, the best first, and which patch answers which word."""

@@ -2,7 +2,6 @@
 
 import io
 from collections.abc import Iterator
-from contextlib import suppress
 from typing import Any
 
 import docx
@@ -14,7 +13,7 @@ from docx.text.paragraph import Paragraph
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import open_archive
 from doppio.core.formats.captions import CAPTION_LINE
-from doppio.core.formats.drawing import drawable
+from doppio.core.formats.drawing import add_picture
 from doppio.core.formats.table import row_text
 from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
@@ -89,16 +88,14 @@ def _paragraph(builder: DocumentBuilder, part: Paragraph, numbering: "_Numbering
 
 
 def _pictures(builder: DocumentBuilder, file: WordFile, element: Any) -> None:
-    """Pictures of a paragraph with what is said in their place; those that are linked or bad are passed over."""
+    """Pictures of a paragraph with what is said in their place; those that are linked are passed over."""
     for drawing in element.iter(qn("w:drawing")):
         said = next(drawing.iter(qn("wp:docPr")), None)
         alt = "" if said is None else said.get("descr") or said.get("title") or ""
         for blip in drawing.iter(qn("a:blip")):
             part = file.part.related_parts.get(blip.get(qn("r:embed")))
             if part is not None:
-                with suppress(DocumentError):
-                    found = drawable(part.blob, "drawing")
-                    builder.picture(found.width, found.height, found.draw, of=part.blob, alt=alt)
+                add_picture(builder, part.blob, alt)
 
 
 def _table(builder: DocumentBuilder, table: Table) -> None:

@@ -12,6 +12,7 @@ from typing import Any
 from PIL import Image, ImageOps, UnidentifiedImageError
 
 from doppio.core.errors import DocumentError
+from doppio.core.text.document import DocumentBuilder
 
 # What is smaller is a bullet or a line; what is larger is made to do harm. In pixels.
 LEAST_SIDE, LEAST_AREA, MOST_AREA = 16, 1024, 40_000_000
@@ -27,6 +28,10 @@ _RUN, _INSIDE = ("script", "foreignObject"), ("#", "data:image/png", "data:image
 _LENGTH = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(px|pt|mm|cm|in)?\s*\Z")
 _UNITS = {"px": 1.0, "pt": 96 / 72, "mm": 96 / 25.4, "cm": 96 / 2.54, "in": 96.0}
 _DATA = re.compile(r"data:image/[a-z+.-]+;base64,(.+)", re.DOTALL)
+
+
+class TooSmall(DocumentError):
+    """A picture of too few pixels to show anything: a bullet, a line, a mark that counts visitors."""
 
 
 @dataclass(frozen=True)
@@ -69,11 +74,24 @@ def drawable(data: bytes, name: str) -> Drawable:
     if frames > 1:
         raise DocumentError(f"{name}: moves ({frames} frames); keep the one that matters")
     if min(width, height) < LEAST_SIDE or width * height < LEAST_AREA:
-        raise DocumentError(f"{name}: {width} x {height} pixels are too few to show anything")
+        raise TooSmall(f"{name}: {width} x {height} pixels are too few to show anything")
     size = (height, width) if turned else (width, height)
     shrink = min(1.0, LONGEST_SIDE / max(size))
     shown = (max(1, round(size[0] * shrink)), max(1, round(size[1] * shrink)))
     return Drawable(*shown, lambda: _drawn(data, name, shown))
+
+
+def add_picture(builder: DocumentBuilder, data: bytes, alt: str) -> None:
+    """Put a picture that a file carries in itself into a document; one that is refused is told there with the reason,
+    and one that is too small to show anything is passed over."""
+    try:
+        found = drawable(data, f"picture {builder.pictures_met + 1}{f' ({alt.strip()})' if alt.strip() else ''}")
+    except TooSmall:
+        return
+    except DocumentError as refused:
+        builder.left_out(str(refused))
+    else:
+        builder.picture(found.width, found.height, found.draw, of=data, alt=alt)
 
 
 def _drawn(data: bytes, name: str, size: tuple[int, int]) -> bytes:
@@ -128,7 +146,7 @@ def drawing_of_lines(data: bytes, name: str) -> Drawable:
     shrink = LONGEST_SIDE / max(wide, high) if max(wide, high) > LONGEST_SIDE else 1.0
     size = max(1, round(wide * shrink)), max(1, round(high * shrink))
     if min(size) < LEAST_SIDE or size[0] * size[1] < LEAST_AREA:
-        raise DocumentError(f"{name}: {size[0]} x {size[1]} pixels are too few to show anything")
+        raise TooSmall(f"{name}: {size[0]} x {size[1]} pixels are too few to show anything")
     text = etree.tostring(root, encoding="unicode")
     return Drawable(*size, lambda: _lines_drawn(text, name, size))
 

@@ -1,12 +1,10 @@
 """HTML to a document: the visible text of the main part; nothing in the file is executed or fetched."""
 
-from contextlib import suppress
 from typing import Any
 
 from bs4 import BeautifulSoup, Comment, Doctype, NavigableString, Tag
 
-from doppio.core.errors import DocumentError
-from doppio.core.formats.drawing import carried, drawable
+from doppio.core.formats.drawing import add_picture, carried
 from doppio.core.formats.table import row_text
 from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
@@ -85,12 +83,10 @@ def _words(tag: Tag) -> str:
 
 
 def _picture(builder: DocumentBuilder, tag: Tag) -> None:
-    """A picture that the file carries in itself; others are not fetched, and bad ones are passed over."""
+    """A picture that the file carries in itself; others are not fetched."""
     data = carried(str(tag.get("src") or ""))
     if data is not None:
-        with suppress(DocumentError):
-            found = drawable(data, "img")
-            builder.picture(found.width, found.height, found.draw, of=data, alt=str(tag.get("alt") or ""))
+        add_picture(builder, data, str(tag.get("alt") or ""))
 
 
 def _block(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> None:

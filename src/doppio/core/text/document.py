@@ -16,6 +16,8 @@ HEADING, PARAGRAPH, ITEM, ROW, CODE, CAPTION, PICTURE, PAGE = (
     "heading", "paragraph", "item", "row", "code", "caption", "picture", "page",
 )  # fmt: skip
 _CLOSE = {ITEM, ROW}
+# What the metadata says of pictures that were refused, of so many at most.
+LEFT_OUT, MOST_TOLD = "pictures left out", 20
 
 
 @dataclass(frozen=True)
@@ -127,6 +129,7 @@ class DocumentBuilder:
         self._blocks: list[Block] = []
         self._last = ""
         self._pictures: list[_Placed] = []
+        self._left_out: list[str] = []
 
     def add(self, kind: str, text: str, level: int = 0) -> None:
         """Append one block; blank text is passed over."""
@@ -167,6 +170,15 @@ class DocumentBuilder:
         digest = bytes_digest(of, [width, height, page, *place])
         self._pictures.append(_Placed(before, said, width, height, page, place, draw, digest))
 
+    @property
+    def pictures_met(self) -> int:
+        """Pictures that were put in or left out."""
+        return len(self._pictures) + len(self._left_out)
+
+    def left_out(self, reason: str) -> None:
+        """A picture is not put in, and the metadata says why."""
+        self._left_out.append(reason)
+
     def _pages_move(self) -> None:
         """Page breaks before a block stand where it begins, after the blank line."""
         for place in range(len(self._blocks) - 1, -1, -1):
@@ -192,7 +204,7 @@ class DocumentBuilder:
             text=text,
             blocks=blocks,
             sections=sections_of(text, blocks),
-            metadata=dict(metadata or {}),
+            metadata={**(metadata or {}), **({LEFT_OUT: self._left_out[:MOST_TOLD]} if self._left_out else {})},
             carried=dict(carried or {}),
             pictures=tuple(
                 replace(placed, anchor=anchor(placed, text, blocks))

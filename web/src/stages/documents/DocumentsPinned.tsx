@@ -8,10 +8,12 @@ import { useLabelMode } from "../../labels/mode";
 import { selectedWords } from "../../labels/selection";
 import { Empty, Shown } from "../../shell/states";
 import { codePoints } from "../../text/codepoints";
+import { Segments } from "../../shell/Segments";
+import { PagePicture } from "./PagePicture";
 import { Reader, type MarkedRange } from "./Reader";
 import { WhyNotSelected } from "./WhyNotSelected";
 import { filtered } from "./filter";
-import { findAll } from "./search";
+import { findAll, pageAt } from "./search";
 
 type Span = Asked["spans"][number];
 
@@ -237,6 +239,7 @@ function OpenFor({
   const text = document.data?.text;
   const found = useMemo(() => (text ? findAll(codePoints(text), words) : []), [text, words]);
   const mode = useLabelMode();
+  const [side, setSide] = useState<"text" | "page">("text");
   const reader = (data: DocumentText) => (
     <Reader
       document={data}
@@ -267,7 +270,25 @@ function OpenFor({
               </span>
             </div>
           )}
-          {labelling && span ? (
+          {data.pictures && (
+            <div className="mb-2">
+              <Segments
+                options={[
+                  ["text", "Text"],
+                  ["page", "Page"],
+                ]}
+                value={side}
+                choose={setSide}
+              />
+            </div>
+          )}
+          {side === "page" && data.pictures ? (
+            <PagePicture
+              document={data}
+              page={pageAt(data.blocks, found[0]?.start ?? span?.start ?? 0) || 1}
+              marks={marks}
+            />
+          ) : labelling && span ? (
             <DragEnds
               textOf={(one) => (one === number ? codePoints(data.text) : undefined)}
               moved={(words) => mode.move(asked, span.id, words)}

@@ -13,7 +13,7 @@ import { shownValue } from "./filter";
 import { OutlineList } from "./Outline";
 import { Reader, type MarkedRange } from "./Reader";
 import { findAll, pageAt } from "./search";
-import { CutOut } from "../../text/CutOut";
+import { PagePicture } from "./PagePicture";
 
 export function OpenDocument({ document }: { document: DocumentText }) {
   const view = useDocumentView(document.id);
@@ -91,7 +91,11 @@ export function OpenDocument({ document }: { document: DocumentText }) {
           answers={answers}
         />
         {side === "page" && document.pictures ? (
-          <PagePicture document={document} page={pageAt(document.blocks, seen) || 1} />
+          <PagePicture
+            document={document}
+            page={pageAt(document.blocks, seen) || 1}
+            marks={marks.filter((mark) => mark.kind === "answer" || mark.kind === "focus")}
+          />
         ) : (
           <OutlineList document={document} go={setOffset} current={seen} />
         )}
@@ -230,40 +234,6 @@ function TextPane({
         </div>
       )}
       <Reader document={document} marks={marks} show={show} dropped={dropped} />
-    </div>
-  );
-}
-
-function PagePicture({ document, page }: { document: DocumentText; page: number }) {
-  const workspace = useWorkspace();
-  const [turned, setTurned] = useState<{ from: number; to: number } | null>(null);
-  const shown = turned && turned.from === page ? turned.to : page;
-  const turn = (by: number) =>
-    setTurned({ from: page, to: Math.min(Math.max(shown + by, 1), document.pages) });
-  return (
-    <div className="page-picture">
-      <div className="d-flex align-items-center small-text gap-2 mb-1">
-        <Button size="sm" variant="outline-primary" disabled={shown <= 1} onClick={() => turn(-1)}>
-          Before
-        </Button>
-        <span className="num">
-          page {shown} of {document.pages}
-        </span>
-        <Button
-          size="sm"
-          variant="outline-primary"
-          disabled={shown >= document.pages}
-          onClick={() => turn(1)}
-        >
-          Next
-        </Button>
-      </div>
-      <CutOut key={shown}>
-        <img
-          src={`/api/workspaces/${workspace}/documents/${document.id}/pages/${shown}`}
-          alt={`Page ${shown} of ${document.title}`}
-        />
-      </CutOut>
     </div>
   );
 }

@@ -86,6 +86,21 @@ export function useStageFiles() {
   });
 }
 
+/** Where the text of a page stands on it. */
+export function usePageLines({ id, version }: { id: number; version: number }, page: number) {
+  const workspace = useWorkspace();
+  return useQuery({
+    queryKey: ["page-lines", workspace, id, version, page],
+    queryFn: () =>
+      unwrap(
+        client.GET("/api/workspaces/{workspace}/documents/{document}/pages/{page}/lines", {
+          params: { path: { workspace, document: id, page } },
+        }),
+      ),
+    staleTime: Infinity,
+  });
+}
+
 export function useFieldsSeen(number: number, file: number) {
   const workspace = useWorkspace();
   return useQuery({
