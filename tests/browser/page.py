@@ -1,6 +1,5 @@
 """What every browser test does: sign in, look, click, type; and leave a picture behind when it fails."""
 
-import contextlib
 import re
 import shutil
 import time
@@ -18,7 +17,6 @@ from selenium.common.exceptions import (
 )
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
-from selenium.webdriver.support.ui import WebDriverWait
 
 from doppio.jobs.models import Job
 from doppio.launch.places import ROOT, VAR
@@ -26,8 +24,9 @@ from doppio.questions.models import Question
 from tests.browser.driver import shared
 from tests.browser.prepared import Prepared, leave
 
-# A machine that is busy with something else may take its time.
-PATIENCE, LOOK_AGAIN = 90, 0.05
+# A machine that is busy with something else may take its time. Every look costs the browser as much as a page does
+# that is alive, so who waits longer looks less often.
+PATIENCE, LOOK_AGAIN, SELDOM, SLOWER = 90, 0.04, 0.6, 1.35
 GALE = "What stops the gondola in a gale?"
 FAILURES = VAR / "test" / "failures"
 GONE = re.compile(r"stale element|does not belong to the document|[Nn]o node with given id|detached")
@@ -112,7 +111,13 @@ class Page(LiveServerTestCase):
                     raise
                 return False
 
-        return WebDriverWait(self.driver, PATIENCE, LOOK_AGAIN).until(settled, what)
+        end, pause = time.monotonic() + PATIENCE, LOOK_AGAIN
+        while not (found := settled(self.driver)):
+            if time.monotonic() > end:
+                raise TimeoutException(what)
+            time.sleep(pause)
+            pause = min(pause * SLOWER, SELDOM)
+        return found
 
     def all(self, selector):
         return self.driver.find_elements(By.CSS_SELECTOR, selector)
@@ -171,9 +176,10 @@ class Page(LiveServerTestCase):
 
     def work(self):
         """Let a worker do what is queued, and see that it is done."""
-        with contextlib.suppress(TimeoutException):
-            # What was clicked may not have got there yet; or it was quick, and is done.
-            WebDriverWait(self.driver, 3, LOOK_AGAIN).until(lambda _: Job.objects.exclude(state=Job.DONE).exists())
+        end = time.monotonic() + 3
+        # What was clicked may not have got there yet; or it was quick, and is done.
+        while not Job.objects.exclude(state=Job.DONE).exists() and time.monotonic() < end:
+            time.sleep(0.05)
         newest = Job.objects.order_by("-pk").first()
         call_command("work", once=True)
         newest.refresh_from_db()

@@ -1,6 +1,6 @@
 """Pages by patches in the browser: the page that was found is shaded where it answers the words of the question."""
 
-from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.actions.action_builder import ActionBuilder
 
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.progress import Silent
@@ -56,9 +56,12 @@ class Patches(Page):
         page = self.one(".page-picture img")
         self.until(lambda d: d.execute_script("return arguments[0].naturalWidth", page) > 600, "the page")
         # The only line stands at the top: what is dragged over is its first half.
-        wide, high = page.size["width"], page.size["height"]
-        drag = ActionChains(self.driver).move_to_element_with_offset(page, -wide // 2 + 8, -high // 2 + 8)
-        drag.click_and_hold().move_by_offset(int(0.3 * wide), int(0.12 * high)).release().perform()
+        box = self.driver.execute_script("return arguments[0].getBoundingClientRect()", page)
+        drag = ActionBuilder(self.driver)
+        drag.pointer_action.move_to_location(int(box["x"] + 8), int(box["y"] + 8)).pointer_down()
+        drag.pointer_action.move_to_location(int(box["x"] + 0.3 * box["width"]), int(box["y"] + 0.12 * box["width"]))
+        drag.pointer_action.pointer_up()
+        drag.perform()
         self.click("button", "This part answers")
         self.see("Saved as an answer of grade 2", ".label-bar")
         span = question.spans.get(document__name="lent.pdf")
