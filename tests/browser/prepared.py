@@ -5,7 +5,7 @@ import fcntl
 import json
 import shutil
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -52,14 +52,14 @@ def _small() -> None:
 
 
 def _whole() -> None:
-    take_built(Path(settings.DOPPIO_ARTIFACTS))
-    load_demo(DEMO, ("sparse-alone", "dense-alone", "two-branch-2"))
-    _measure()
-    share_built(Path(settings.DOPPIO_ARTIFACTS))
+    with built_over_demo(Path(settings.DOPPIO_ARTIFACTS)):
+        load_demo(DEMO, ("sparse-alone", "dense-alone", "two-branch-2"))
+        _measure()
 
 
 def _measure() -> None:
-    for recipe in RecipeVersion.objects.order_by("pk"):
+    # The last one wants the most of the encoder, which goes once over all chunks for it and for the others.
+    for recipe in RecipeVersion.objects.order_by("-pk"):
         if latest_trial(recipe) is None:
             measure_recipe(recipe, Silent())
 
@@ -105,18 +105,22 @@ def _shelf() -> Path:
     return place
 
 
-def take_built(folder: Path) -> None:
-    """Put what another class has built over the whole demo into a folder of artifacts: fingerprints find it there."""
-    if (_shelf() / "built").exists():
-        shutil.copytree(_shelf() / "built", folder)
-
-
-def share_built(folder: Path) -> None:
-    """Leave artifacts over the whole demo to the next class that wants them."""
-    draft = Path(tempfile.mkdtemp(dir=_shelf()))
-    shutil.copytree(folder, draft / "built")
-    with contextlib.suppress(OSError):
-        (draft / "built").rename(_shelf() / "built")
+@contextlib.contextmanager
+def built_over_demo(folder: Path) -> Iterator[None]:
+    """What is built over the whole demo, in a folder of artifacts: fingerprints find there what another class has
+    built. Who comes first builds it inside, and the others wait for that."""
+    place = _shelf() / "built"
+    with (_shelf() / "built.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if place.exists():
+            fcntl.flock(lock, fcntl.LOCK_UN)
+            shutil.copytree(place, folder)
+            yield
+            return
+        yield
+        draft = Path(tempfile.mkdtemp(dir=_shelf()))
+        shutil.copytree(folder, draft / "built")
+        (draft / "built").rename(place)
 
 
 def _folders() -> tuple[Path, Path]:

@@ -15,7 +15,7 @@ from xml.etree import ElementTree
 from doppio.command.app import main
 from doppio.command.bench import _measure
 from doppio.command.lazily import COMMANDS
-from tests.browser.prepared import share_built, take_built
+from tests.browser.prepared import built_over_demo
 from tests.core.corpus import ROOT, documents, recipe
 from tests.server.workspace import QUESTIONS
 
@@ -250,12 +250,13 @@ class Demo(unittest.TestCase):
     def setUpClass(cls):
         place = tempfile.TemporaryDirectory()
         cls.addClassCleanup(place.cleanup)
-        cls.cache = Path(place.name) / "cache"
-        take_built(cls.cache)
-
-    @classmethod
-    def tearDownClass(cls):
-        share_built(cls.cache)
+        cls.cache, out = Path(place.name) / "cache", Path(place.name) / "out.json"
+        demo = ROOT / "demo"
+        given = {"cache": cls.cache, "documents": demo / "documents", "questions": demo / "questions.jsonl",
+                 "recipe": demo / "recipes" / "two-branch-2.json", "json": out}  # fmt: skip
+        with built_over_demo(cls.cache):
+            cls.trial = here("trial", *(part for name, value in given.items() for part in (f"--{name}", value)))
+        cls.found = json.loads(out.read_text()) if cls.trial.returncode == 0 else {}
 
     def test_size_and_tags(self):
         from doppio.core.formats.documents import read_documents
@@ -273,14 +274,8 @@ class Demo(unittest.TestCase):
         self.assertGreaterEqual(len(tags), 10)
 
     def test_each_branch_wins_questions_that_the_other_loses_and_the_shipped_mix_beats_both(self):
-        with tempfile.TemporaryDirectory() as folder:
-            out = Path(folder) / "out.json"
-            demo = ROOT / "demo"
-            given = {"cache": self.cache, "documents": demo / "documents", "questions": demo / "questions.jsonl",
-                     "recipe": demo / "recipes" / "two-branch-2.json", "json": out}  # fmt: skip
-            done = here("trial", *(part for name, value in given.items() for part in (f"--{name}", value)))
-            self.assertEqual(done.returncode, 0, done.stderr)
-            found = json.loads(out.read_text())
+        self.assertEqual(self.trial.returncode, 0, self.trial.stderr)
+        found = self.found
         stages = found["stages"]
         for branch in ("sparse", "dense"):
             self.assertGreater(stages["fused"]["recall@5"], stages[branch]["recall@5"])

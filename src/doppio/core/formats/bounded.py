@@ -254,9 +254,6 @@ def _send(stream: Any, body: Mapping[str, Any], raw: bytes = b"") -> None:
 
 def _obey(order: Mapping[str, Any], data: bytes) -> tuple[dict[str, Any], bytes]:
     from doppio.core.formats.documents import draw, read_file
-    from doppio.core.formats.page_reading import read_page, read_picture
-    from doppio.core.formats.pdf import draw_page
-    from doppio.core.formats.pdf_lines import page_lines
 
     name = order["name"]
     if order["do"] == FIELDS:
@@ -265,10 +262,16 @@ def _obey(order: Mapping[str, Any], data: bytes) -> tuple[dict[str, Any], bytes]
         drawn = draw(data, name, [Picture.from_json(one) for one in order["pictures"]])
         return {"sizes": [len(one) for one in drawn]}, b"".join(drawn)
     if order["do"] == PAGE:
+        from doppio.core.formats.pdf import draw_page
+
         return {}, _packed_page(draw_page(data, name, order["page"], order["width"]))
     if order["do"] == LINES:
+        from doppio.core.formats.pdf_lines import page_lines
+
         return {"lines": page_lines(data, name, order["page"])}, b""
     if order["do"] == WORDS:
+        from doppio.core.formats.page_reading import read_page, read_picture
+
         lines = read_page(data, name, order["page"]) if order["page"] else read_picture(data)
         return {"lines": [line.to_json() for line in lines]}, b""
     fields = Fields.from_json(order["fields"], name) if order["fields"] else None
@@ -287,13 +290,11 @@ def _packed_page(picture: Image.Image) -> bytes:
 
 
 def _serve(memory: int, source: BinaryIO, target: BinaryIO) -> None:
-    """Obey orders until there are no more; the memory of this process cannot grow by more than `memory` bytes."""
-    from doppio.core.formats.documents import import_readers
+    """Obey orders until there are no more; for what is in a file the memory of this process cannot grow by more than
+    `memory` bytes. What reads it is imported before, and is not counted."""
+    from doppio.core.formats.documents import import_readers, lacking
 
-    # What a file may need is counted from here on.
-    import_readers()
-    used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
-    resource.setrlimit(resource.RLIMIT_AS, (used + memory, used + memory))
+    _bound(memory)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     while head := source.read(_HEAD.size):
         sizes = _HEAD.unpack(head)
@@ -302,6 +303,10 @@ def _serve(memory: int, source: BinaryIO, target: BinaryIO) -> None:
         signal.setitimer(signal.ITIMER_REAL, order["seconds"] + GRACE)
         answer: dict[str, Any] = {}
         raw = b""
+        if missing := lacking(order["name"]):
+            resource.setrlimit(resource.RLIMIT_AS, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
+            import_readers(missing)
+            _bound(memory)
         try:
             answer, raw = _obey(order, source.read(sizes[1]))
         except DocumentError as error:
@@ -314,6 +319,12 @@ def _serve(memory: int, source: BinaryIO, target: BinaryIO) -> None:
             answer = {"error": f"{order['name']}: cannot be read ({type(error).__name__}: {error})"}
         signal.setitimer(signal.ITIMER_REAL, 0)
         _send(target, answer, raw)
+
+
+def _bound(memory: int) -> None:
+    """From here on this process grows by so many bytes at most."""
+    used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
+    resource.setrlimit(resource.RLIMIT_AS, (used + memory, resource.RLIM_INFINITY))
 
 
 if __name__ == "__main__":

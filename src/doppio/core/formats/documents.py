@@ -1,6 +1,7 @@
 """Which files are documents, and how are they read? One file, an archive, or a folder of them."""
 
 import json
+import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from importlib import import_module
@@ -172,9 +173,17 @@ def read_file(
     return documents
 
 
-def import_readers() -> None:
-    """Import all readers now, for a process that does nothing else."""
-    for name in {*TEXT_READERS.values(), *BYTE_READERS.values(), "pdf.read_pdf", "pdf_lines.PdfPages"}:
+def lacking(name: str) -> list[str]:
+    """What reads files of this name's ending and is not imported yet, for `import_readers`."""
+    ending = Path(name).suffix.lower()
+    wanted = [TEXT_READERS.get(ending), BYTE_READERS.get(ending)]
+    wanted += ["pdf.read_pdf", "pdf_lines.PdfPages"] if ending == PDF else []
+    return [one for one in wanted if one and f"{__package__}.{one.split('.')[0]}" not in sys.modules]
+
+
+def import_readers(names: Sequence[str]) -> None:
+    """Import readers now, for a process that bounds what reading may take."""
+    for name in names:
         _imported(name)
 
 
