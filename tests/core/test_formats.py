@@ -196,6 +196,15 @@ class Questions(unittest.TestCase):
             ({"id": "2", "text": " ", "answers": []}, "line 2: text: missing, empty"),
             ({"id": "1", "text": "q", "unanswerable": True}, "line 2: id: '1' stands in line 1 already"),
             ({"id": "2", "text": "q", "answer": []}, "line 2: answer: unknown key"),
+            (
+                {"id": "2", "text": "q", "unanswerable": True, "share": 2},
+                "line 2: share: 2 is not a number from 0 to 1",
+            ),
+            ({"id": "2", "text": "q", "unanswerable": True, "picture": "AAAA"}, "line 2: picture: not a picture in"),
+            (
+                {"id": "2", "text": "q", "unanswerable": True, "picture": "%"},
+                "line 2: picture: not a picture in base64",
+            ),
             ({"id": "2", "text": "q", "answers": [{"document": "x"}]}, r"answers\[0\].document: 'x' is not among"),
             (
                 {"id": "2", "text": "q", "answers": [{"document": "wind.md", "quote": "snow"}]},

@@ -19,9 +19,10 @@ from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import DocumentError
 from doppio.core.formats.optical import ReadLine
+from doppio.core.measure.questions import Question
 from doppio.core.models.looks import LOOK, NUMBERS, SMALL, look
 from doppio.core.models.registry import Models
-from doppio.core.question.reading import Beside
+from doppio.core.question.reading import NOTHING_BESIDE, Beside
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import CAPTION, PARAGRAPH, DocumentBuilder, corpus_fingerprint
 from tests.core.corpus import MODELS, recipe
@@ -155,6 +156,23 @@ class Asked(Built):
             both[chunk] += 0.3 * score
         for chunk, score in zip(shown.chunks.tolist(), shown.scores, strict=True):
             self.assertAlmostEqual(both[chunk], score, places=5)
+
+    def test_pictures_that_belong_to_questions_are_asked_by_as_each_alone(self):
+        besides = [
+            Beside(picture=packed(drawing("ice"))),
+            NOTHING_BESIDE,
+            Beside(picture=packed(drawing("wind")), share=0.9),
+        ]
+        questions = ["", "a puppy at the station", "AX-9"]
+        together = list(self.pipeline.ask_many(questions, besides))
+        rankings = self.pipeline.rankings(questions, {}, besides)
+        for row, (question, beside) in enumerate(zip(questions, besides, strict=True)):
+            alone = self.pipeline.ask(question, beside)
+            after = self.pipeline.ask_ranked(question, [branch[row] for branch in rankings], beside)
+            for stage in ("shown", "fused", "context"):
+                for other in (together[row], after):
+                    self.assertEqual(alone.stage(stage).chunks.tolist(), other.stage(stage).chunks.tolist())
+            self.assertEqual(Question("q", question, picture=beside.picture, share=beside.share).beside, beside)
 
     def test_conditions_are_met(self):
         found = self.pipeline.ask("", Beside(picture=packed(drawing("ice")), conditions="document is not ice"))

@@ -3,6 +3,7 @@
 import base64
 import json
 import os
+import tempfile
 import time
 from pathlib import Path
 from unittest import mock
@@ -16,13 +17,18 @@ from doppio.core.formats.bounded import BoundedReader
 from doppio.core.formats.optical import ReadLine
 from doppio.core.progress import Silent
 from doppio.imports.services import _Files
+from doppio.library.carrying import pack, unpack
 from doppio.library.files import PageReadings, file_digest
 from doppio.library.intake import ADDED, SAME, take_file
+from doppio.library.models import Event
 from doppio.library.pictures import forget_asked
+from doppio.questions.exporting import exported
+from doppio.questions.services import core_question
+from doppio.questions.writing import add_label, set_for, write_question
 from doppio.recipes.services import save_recipe
 from doppio.serving.keys import Limits, make_key
 from doppio.serving.services import publish
-from doppio.trials.services import measure_recipe
+from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import recipe
 from tests.core.made_files import inline_picture, make_picture
 from tests.core.test_scanned import as_file, scan
@@ -104,6 +110,61 @@ class ByPicture(TransactionTestCase):
         os.utime(path, (long_ago, long_ago))
         forget_asked(self, timezone.now())
         self.assertFalse(path.exists())
+
+    def test_a_picture_that_is_kept_with_a_question_is_measured_carried_and_comes_back(self):
+        self.build()
+        digest = self.bring(EDITED["half the size"](drawing("grip"))).json()["picture"]
+        asked = write_question(self.workspace, "Which sheet is this?", into=set_for(self.workspace))
+        grip = self.workspace.documents.get(name="grip.html")
+        add_label(asked, grip, None, None, 1, self.user)
+
+        def change(**body):
+            return self.client.patch(f"{self.root}questions/{asked.pk}", json.dumps(body), "application/json")
+
+        for wrong in ({"picture": "0" * 40}, {"picture": "x"}, {"share": 2}):
+            self.assertEqual(change(**wrong).status_code, 400, wrong)
+        kept = change(picture=digest, share=1.0)
+        self.assertEqual((kept.json()["picture"], kept.json()["share"]), (digest, 1.0))
+        self.assertEqual(self.best(self.pinned(asked)), grip.pk)
+        # A trial asks it by its picture as a person does.
+        measure_recipe(self.saved, Silent())
+        [row] = [one for one in latest_trial(self.saved).rows.all() if one.question_id == asked.pk]
+        self.assertEqual(row.ranks["shown"], 1)
+        # It is kept as long as its question is.
+        path = Path(settings.DOPPIO_FILES) / "asked" / digest
+        os.utime(path, (0, 0))
+        forget_asked(self, timezone.now())
+        self.assertTrue(path.exists())
+        lines = list(exported(asked.set, "jsonl"))
+        told = next(json.loads(line) for line in lines if "Which sheet is this?" in line)
+        self.assertEqual(base64.b64decode(told["picture"]), path.read_bytes())
+        self.it_comes_back_with_its_question(asked, digest)
+        self.it_is_read_from_a_file(told, path.read_bytes())
+
+    def pinned(self, question):
+        return self.client.get(f"{self.root}questions/{question.pk}").json()
+
+    def it_comes_back_with_its_question(self, asked, digest):
+        self.client.delete(f"{self.root}questions/{asked.pk}")
+        event = Event.objects.get(kind="question removed")
+        back = self.client.post(f"{self.root}events/{event.pk}/taken-back", "{}", "application/json")
+        self.assertLess(back.status_code, 300, back.content)
+        again = self.workspace.questions.get(text="Which sheet is this?")
+        self.assertEqual((again.picture, again.share), (digest, 1.0))
+
+    def it_is_read_from_a_file(self, told, data):
+        row = {**told, "id": "other", "text": "And this one?"}
+        file = SimpleUploadedFile("q.jsonl", json.dumps(row).encode())
+        options = json.dumps({"set": set_for(self.workspace).pk, "write": True})
+        done = self.client.post(f"{self.root}question-sets/import", {"file": file, "options": options})
+        self.assertLess(done.status_code, 300, done.content[:400])
+        read = self.workspace.questions.get(text="And this one?")
+        self.assertEqual(read.share, 1.0)
+        self.assertEqual(core_question(read).beside.picture, data)
+        with tempfile.TemporaryDirectory() as place:
+            pack(self.workspace, Path(place) / "one.zip")
+            copy = unpack(Path(place) / "one.zip", self.user, "Copy")
+        self.assertEqual(core_question(copy.questions.get(text="And this one?")).beside.picture, data)
 
     def an_assistant_sends_its_picture_with_the_question(self):
         published = publish(self.saved, "pictures", self.user)

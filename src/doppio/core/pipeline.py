@@ -19,12 +19,12 @@ from doppio.core.fusion.pouring import Fused, Ranking
 from doppio.core.kinds import Settings
 from doppio.core.models.joint import Window
 from doppio.core.models.remote_text import Writer
-from doppio.core.question.reading import Beside, changes_nothing
+from doppio.core.question.reading import NOTHING_BESIDE, Beside, changes_nothing
 from doppio.core.ranking import Ids
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.reranking.step import FirstStage, Reranker
 from doppio.core.reranking.windowed import Candidate
-from doppio.core.searching import NOTHING_BESIDE, Masks, Searched, Searching
+from doppio.core.searching import Masks, Searched, Searching
 from doppio.core.select.answer.kind import Answerer, HandedOn
 from doppio.core.select.answer.pieces import pieces_of
 from doppio.core.select.context import packed
@@ -99,24 +99,23 @@ class Pipeline:
         [found] = self._searching.searched([question], beside)
         return self._one(question, found, answering=False)
 
-    def ask_many(self, questions: Sequence[str], only: Sequence[str] = ()) -> Iterator[Trace]:
+    def ask_many(self, questions: Sequence[str], besides: Sequence[Beside] = ()) -> Iterator[Trace]:
         """Take questions through all stages; branches are asked for many questions at once.
 
         Parameters
         ----------
-        only : sequence of str
-            The conditions that belong to each question; none where it is empty.
+        besides : sequence of Beside
+            What belongs to each question: its conditions, its picture; nothing where it is empty.
         """
-        for batch, own in _batches(questions, only):
+        for batch, own in _batches(questions, besides):
             for question, found in zip(batch, self._searched(batch, own), strict=True):
                 yield self._one(question, found)
 
-    def _searched(self, questions: Sequence[str], only: Sequence[str]) -> list[Searched]:
-        """What the branches find for questions; those with the same conditions are searched for together."""
+    def _searched(self, questions: Sequence[str], besides: Sequence[Beside]) -> list[Searched]:
+        """What the branches find for questions; those with the same beside them are searched for together."""
         found: dict[int, Searched] = {}
-        for conditions in dict.fromkeys(only):
-            rows = [row for row, own in enumerate(only) if own == conditions]
-            beside = Beside(conditions=conditions) if conditions else NOTHING_BESIDE
+        for beside in dict.fromkeys(besides):
+            rows = [row for row, own in enumerate(besides) if own == beside]
             found |= zip(rows, self._searching.searched([questions[row] for row in rows], beside), strict=True)
         return [found[row] for row in range(len(questions))]
 
@@ -131,7 +130,7 @@ class Pipeline:
         return fused.chunks, fused.scores
 
     def rankings(
-        self, questions: Sequence[str], held: dict[str, list[Ranking]], only: Sequence[str] = ()
+        self, questions: Sequence[str], held: dict[str, list[Ranking]], besides: Sequence[Beside] = ()
     ) -> list[list[Ranking]]:
         """What each branch finds for questions, in the recipe's order.
 
@@ -141,15 +140,15 @@ class Pipeline:
         held : by what a branch is asked with, what it found; what is lacking is added. Another pipeline over the same
             indexes can take it from there, as long as it is asked the same questions. Hits under a branch's floor are
             among them; `above_floors` leaves them out.
-        only : as in `ask_many`
+        besides : as in `ask_many`
         """
         searching, before = self._searching, self.recipe.question
         keys = [self._key(branch) for branch in self.recipe.branches]
-        if not changes_nothing(before) or any(only):
+        if not changes_nothing(before) or any(beside != NOTHING_BESIDE for beside in besides):
             # What is asked hangs on what all branches and the fusion made of the question as it stood.
             keys = [fingerprint(before, self.recipe.fusion, keys, key) for key in keys]
             if any(key not in held for key in keys):
-                found = self._searched(questions, only or [""] * len(questions))
+                found = self._searched(questions, besides or [NOTHING_BESIDE] * len(questions))
                 held |= {key: [one.rankings[at] for one in found] for at, key in enumerate(keys)}
             return [held[key] for key in keys]
         vectors: dict[str, NDArray[np.float32]] | None = None
@@ -163,16 +162,19 @@ class Pipeline:
         """What a branch is asked with; a floor comes after that."""
         return fingerprint({name: value for name, value in branch.items() if name not in FLOOR_NAMES})
 
-    def ask_ranked(self, question: str, rankings: Sequence[Ranking]) -> Trace:
+    def ask_ranked(self, question: str, rankings: Sequence[Ranking], beside: Beside = NOTHING_BESIDE) -> Trace:
         """Take a question on from what the branches found for it, as far as the context; nothing is answered."""
-        return self._one(question, Searched(list(rankings), [0.0] * len(rankings)), answering=False)
+        share = beside.turn(question)
+        return self._one(question, Searched(list(rankings), [0.0] * len(rankings), share=share), answering=False)
 
-    def fused_many(self, questions: Sequence[str], only: Sequence[str] = ()) -> Iterator[tuple[Fused, FirstStage]]:
+    def fused_many(
+        self, questions: Sequence[str], besides: Sequence[Beside] = ()
+    ) -> Iterator[tuple[Fused, FirstStage]]:
         """What fusion makes of questions, to the recipe's depth, and what it came from; nothing is reranked."""
         families = [kind_of(branch).family for branch in self.recipe.branches]
-        for batch, own in _batches(questions, only):
+        for batch, own in _batches(questions, besides):
             for found in self._searched(batch, own):
-                fused = self._high(self.fuse(found.rankings))
+                fused = self._high(self.fuse(found.rankings, found.share))
                 yield fused, FirstStage(fused.scores, _of_families(families, found.rankings, fused.chunks))
 
     @property
@@ -423,11 +425,11 @@ class Pipeline:
         return table.document[chunks] * HOST_ROOM + table.host_start[chunks]
 
 
-def _batches(questions: Sequence[str], only: Sequence[str]) -> Iterator[tuple[Sequence[str], Sequence[str]]]:
-    """Questions with their conditions, some at a time."""
-    only = only or [""] * len(questions)
+def _batches(questions: Sequence[str], besides: Sequence[Beside]) -> Iterator[tuple[Sequence[str], Sequence[Beside]]]:
+    """Questions with what belongs to them, some at a time."""
+    besides = besides or [NOTHING_BESIDE] * len(questions)
     for first in range(0, len(questions), QUESTIONS_A_BATCH):
-        yield questions[first : first + QUESTIONS_A_BATCH], only[first : first + QUESTIONS_A_BATCH]
+        yield questions[first : first + QUESTIONS_A_BATCH], besides[first : first + QUESTIONS_A_BATCH]
 
 
 def _of_families(families: Sequence[str], rankings: Sequence[Ranking], chunks: Ids) -> dict[str, NDArray[np.float64]]:

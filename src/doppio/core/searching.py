@@ -21,6 +21,7 @@ from doppio.core.question.conditions import allowed_chunks, read_conditions, tog
 from doppio.core.question.joins.kind import JOINS
 from doppio.core.question.kind import Wording
 from doppio.core.question.reading import (
+    NOTHING_BESIDE,
     Beside,
     Drifted,
     changes_nothing,
@@ -34,7 +35,6 @@ from doppio.core.text.units import folded_words
 from doppio.core.timed import timed
 from doppio.core.trace import AskedTrace, WordingTrace
 
-NOTHING_BESIDE = Beside()
 ENCODE, CONDITIONS, REWORD = "encode question", "conditions", "reword"
 Vectors = dict[str, NDArray[np.float32]]
 Masks = dict[tuple[str, str], NDArray[np.bool_]]
@@ -140,8 +140,7 @@ class Searching:
                 questions[row], "", None if words is None else dict(words), 1.0 if vectors else None, found=hits
             )
             asked = AskedTrace((own, *others), conditions, count)
-            share = None if beside.picture is None else 1.0 if queries[row].wordless else beside.share
-            result.append(Searched(joined, took, dict(seconds), asked, share=share))
+            result.append(Searched(joined, took, dict(seconds), asked, share=beside.turn(questions[row])))
         return result
 
     def _found(

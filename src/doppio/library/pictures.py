@@ -1,5 +1,6 @@
 """Pages and pictures of documents as they are seen: drawn from the kept file once, and kept beside it."""
 
+import base64
 import threading
 from collections.abc import Sequence
 from datetime import datetime
@@ -17,6 +18,7 @@ from doppio.core.formats.picture_file import ENDINGS
 from doppio.core.text.pictures import Line, Picture
 from doppio.library import files
 from doppio.library.models import Document, Workspace
+from doppio.library.signals import still_needed
 
 PICTURE_WIDTH = 900
 # Pictures that were asked by, and for how many seconds they are kept.
@@ -155,11 +157,44 @@ def asked(digest: str) -> bytes:
         raise DocumentError("picture: is not kept any more; drop it again") from error
 
 
+def packed_asked(digest: str) -> str:
+    """A picture that is asked by in base64; nothing where there is none, or it is not kept any more."""
+    if not digest:
+        return ""
+    try:
+        return base64.b64encode(asked(digest)).decode()
+    except DocumentError:
+        return ""
+
+
+def unpacked_asked(packed: str) -> str:
+    """Keep a picture that comes in base64, as `packed_asked` gives it; returns its digest.
+
+    Raises
+    ------
+    DocumentError
+        If it is no picture.
+    """
+    if not packed:
+        return ""
+    try:
+        return keep_asked(base64.b64decode(packed, validate=True), "picture.png")
+    except ValueError as error:
+        raise DocumentError(f"picture: not base64 ({error})") from error
+
+
 def forget_asked(sender: object, now: datetime, **_: object) -> None:
-    """Delete pictures that were asked by so long ago that nobody goes back to them."""
-    for path in Path(settings.DOPPIO_FILES).glob(f"{ASKED}/*"):
-        if path.stat().st_mtime < now.timestamp() - ASKED_KEPT:
-            path.unlink(missing_ok=True)
+    """Delete pictures that were asked by so long ago that nobody goes back to them, and that no question keeps."""
+    old = {
+        path.name: path
+        for path in Path(settings.DOPPIO_FILES).glob(f"{ASKED}/*")
+        if path.stat().st_mtime < now.timestamp() - ASKED_KEPT
+    }
+    for _receiver, needed in still_needed.send(None, digests=set(old)) if old else ():
+        assert isinstance(needed, set)
+        old = {name: path for name, path in old.items() if name not in needed}
+    for path in old.values():
+        path.unlink(missing_ok=True)
 
 
 def _asked(digest: str) -> Path:

@@ -14,5 +14,6 @@ class QuestionsConfig(AppConfig):
         signals.arrived.connect(labels.take_back)
         signals.tidying.connect(asked.forget_asked)
         signals.held.connect(services.counted)
+        signals.still_needed.connect(services.pictures_kept)
         taking_back.connect()
         carried.connect()

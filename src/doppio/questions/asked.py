@@ -7,8 +7,7 @@ from django.contrib.auth.models import User
 from django.utils import timezone
 
 from doppio.core.pipeline import Pipeline
-from doppio.core.question.reading import Beside
-from doppio.core.searching import NOTHING_BESIDE
+from doppio.core.question.reading import NOTHING_BESIDE, Beside
 from doppio.core.trace import Trace
 from doppio.questions.models import AskedQuestion
 from doppio.recipes.models import RecipeVersion

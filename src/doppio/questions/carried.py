@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from django.db.models import Prefetch
 from django.utils.dateparse import parse_datetime
 
+from doppio.library import pictures
 from doppio.library.carrying import People, Row, batches, carried, fields_of
 from doppio.library.models import Document, Workspace
 from doppio.questions.models import AnswerSpan, Decision, Question, QuestionSet
@@ -12,7 +13,7 @@ from doppio.questions.models import AnswerSpan, Decision, Question, QuestionSet
 AT_ONCE = 500
 QUESTION = ("identity", "text", "tags", "group", "unanswerable", "only", "position", "marked")
 # What older files do not have.
-LATER: Row = {"only": ""}
+LATER: Row = {"only": "", "picture": "", "share": 0.5}
 LABEL = ("document_name", "quote", "lost", "start", "end", "grade")
 
 
@@ -44,6 +45,8 @@ class Questions:
             yield {
                 "set": row.set.name,
                 **{name: getattr(row, name) for name in QUESTION},
+                "picture": pictures.packed_asked(row.picture),
+                "share": row.share,
                 "labels": [
                     {
                         "document": span.document.name if span.document else None,
@@ -60,9 +63,12 @@ class Questions:
         documents = dict(workspace.documents.values_list("name", "pk"))
         for some in batches(rows, AT_ONCE):
             made = [
-                Question(workspace=workspace, set=sets[row["set"]], **fields_of(LATER | row, *QUESTION))
+                Question(
+                    workspace=workspace, set=sets[row["set"]], **fields_of(LATER | row, *QUESTION),
+                    picture=pictures.unpacked_asked((LATER | row)["picture"]), share=(LATER | row)["share"],
+                )
                 for row in some
-            ]
+            ]  # fmt: skip
             self._keep(list(zip(made, some, strict=True)), documents, people)
 
     @staticmethod

@@ -13,6 +13,7 @@ from doppio.core.chunking.table import ChunkTable
 from doppio.core.formats.trec import item
 from doppio.core.measure.relevance import relevance
 from doppio.core.text.given import back
+from doppio.library import pictures
 from doppio.library.models import Document
 from doppio.questions.models import Question, QuestionSet
 from doppio.questions.services import core_question
@@ -72,6 +73,7 @@ def as_json(row: Question) -> dict[str, Any]:
         **({"group": row.group} if row.group else {}),
         **({"unanswerable": True} if row.unanswerable else {}),
         **({"only": row.only} if row.only else {}),
+        **({"picture": pictures.packed_asked(row.picture), "share": row.share} if row.picture else {}),
         "answers": answers,
     }
 

@@ -17,6 +17,7 @@ from doppio.core.formats.question_table import Asked, Columns, Sheet, Wrong, jud
 from doppio.core.formats.questions import GivenLabel, GivenQuestion, WrongField, places
 from doppio.core.measure.questions import Span
 from doppio.core.text.document import Document as CoreDocument
+from doppio.library import pictures
 from doppio.library.models import Document, Workspace
 from doppio.library.workspaces import marked
 from doppio.questions.models import AnswerSpan, Question, QuestionSet
@@ -183,6 +184,7 @@ def write(workspace: Workspace, into: QuestionSet, seen: Look, judge: User | Non
         found.row = Question(
             workspace_id=workspace.pk, set_id=into.pk, identity=given.id or next(numbers), text=given.text,
             tags=list(given.tags), group=given.group, unanswerable=given.unanswerable, only=given.only,
+            picture=pictures.unpacked_asked(given.picture), share=given.share,
             position=position + place, marked=workspace.marked,
         )  # fmt: skip
     Question.objects.bulk_create([found.row for found in fresh if found.row], WRITTEN_AT_ONCE)
@@ -224,7 +226,7 @@ def _judged(asked: Asked, rows: Mapping[str, Question], qrels: bytes | None) -> 
         question = asked.questions[place]
         given = GivenQuestion(
             question.id, question.text, question.labels + tuple(label for _, label in labels), question.tags,
-            question.group, question.unanswerable, question.only,
+            question.group, question.unanswerable, question.only, question.picture, question.share,
         )  # fmt: skip
         asked.questions[place] = given
         asked.labels[place] += [line for line, _ in labels]

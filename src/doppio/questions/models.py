@@ -26,8 +26,9 @@ class Question(models.Model):
     """A question of a workspace, with the labels that people gave it.
 
     One without a label waits for one and is not measured, unless a person said that no document answers it. Those
-    of one `group` are the same in other words. `only` are the conditions that belong to it. `marked` is the
-    workspace's count after the question or one of its labels changed last.
+    of one `group` are the same in other words. `only` are the conditions that belong to it, `picture` names one that
+    it is asked by, which counts `share` beside its words. `marked` is the workspace's count after the question or one
+    of its labels changed last.
     """
 
     workspace = models.ForeignKey(Workspace, models.CASCADE, related_name="questions")
@@ -38,6 +39,8 @@ class Question(models.Model):
     group = models.CharField(max_length=120, blank=True)
     unanswerable = models.BooleanField(default=False)
     only = models.CharField(max_length=LONGEST, blank=True)
+    picture = models.CharField(max_length=40, blank=True)
+    share = models.FloatField(default=0.5)
     marked = models.PositiveBigIntegerField(default=0)
     position = models.PositiveIntegerField()
 

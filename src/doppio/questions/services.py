@@ -10,6 +10,8 @@ from doppio.core.measure.questions import Question as CoreQuestion
 from doppio.core.measure.questions import Span
 from doppio.core.measure.relevance import document_positions
 from doppio.core.pipeline import Pipeline
+from doppio.core.question.reading import Beside
+from doppio.library import pictures
 from doppio.library.models import Document, Workspace
 from doppio.library.texts import RecordedTexts
 from doppio.library.workspaces import marked
@@ -72,6 +74,11 @@ def core_questions(workspace: Workspace) -> list[CoreQuestion]:
     return [core_question(row) for row in rows if is_labelled(row)]
 
 
+def pictures_kept(sender: object, digests: set[str], **_: object) -> set[str]:
+    """Which pictures questions are asked by."""
+    return set(Question.objects.filter(picture__in=digests).values_list("picture", flat=True)) if digests else set()
+
+
 def is_labelled(row: Question) -> bool:
     """Whether it is known what answers a question, or that nothing does."""
     return row.unanswerable or any(span.counts for span in row.spans.all())
@@ -99,7 +106,15 @@ def core_question(row: Question) -> CoreQuestion:
         tuple(_core_span(span) for span in placed if span.grade == 0),
         row.group,
         row.only,
+        pictures.asked(row.picture) if row.picture else None,
+        row.share,
     )
+
+
+def beside_of(row: Question) -> Beside:
+    """What belongs to a question besides its words; labels are not read for it."""
+    picture = pictures.asked(row.picture) if row.picture else None
+    return CoreQuestion(row.identity, row.text, only=row.only, picture=picture, share=row.share).beside
 
 
 def _core_span(span: AnswerSpan) -> Span:

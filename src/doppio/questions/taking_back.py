@@ -1,7 +1,10 @@
 """How changes of questions and labels are taken back out of the history."""
 
+from contextlib import suppress
+
 from django.contrib.auth.models import User
 
+from doppio.core.errors import QuestionError
 from doppio.library.events import (
     LABEL_CHANGED,
     LABEL_GIVEN,
@@ -84,6 +87,10 @@ def _question_removed(workspace: Workspace, event: Event, who: User) -> None:
     row = write_question(
         workspace, was["text"], tags=was["tags"], into=into, group=was.get("group", ""), only=was.get("only", "")
     )
+    if was.get("picture"):
+        # A picture is kept for a month after its question went.
+        with suppress(QuestionError):
+            change_question(row, picture=was["picture"], share=was["share"])
     if not workspace.questions.filter(identity=event.about["question"]).exists():
         row.identity = event.about["question"]
         row.save(update_fields=["identity"])

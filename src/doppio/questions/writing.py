@@ -10,6 +10,7 @@ from django.db.models import Max
 from doppio.core.errors import DocumentError, QuestionError
 from doppio.core.formats.questions import WrongField, checked_only
 from doppio.core.text.canonical import canonical
+from doppio.library import pictures
 from doppio.library.models import Document, Workspace
 from doppio.library.workspaces import marked
 from doppio.questions.models import AnswerSpan, Question, QuestionSet
@@ -74,7 +75,7 @@ def write_question(
 
 @transaction.atomic
 def change_question(question: Question, **changes: Any) -> dict[str, list[Any]]:
-    """Change text, tags, set, group, conditions, or that nothing answers it; returns what each was and is now.
+    """Change text, tags, set, group, conditions, picture, or that nothing answers it; returns what was and what is.
 
     Raises
     ------
@@ -92,6 +93,10 @@ def change_question(question: Question, **changes: Any) -> dict[str, list[Any]]:
         question.group = changes["group"].strip()[:120]
     if "only" in changes:
         question.only = _checked_only(changes["only"])
+    if "picture" in changes:
+        question.picture = _checked_picture(changes["picture"])
+    if "share" in changes:
+        question.share = changes["share"]
     if changes.get("unanswerable") and any(span.counts for span in question.spans.all()):
         raise QuestionError("unanswerable: the question has answers; remove them first")
     if "unanswerable" in changes:
@@ -114,11 +119,21 @@ def remove_question(question: Question) -> dict[str, Any]:
         for span in question.spans.select_related("document").defer("document__text", "document__blocks")
     ]  # fmt: skip
     was = {"text": question.text, "tags": question.tags, "group": question.group, "set": question.set.name,
-           "unanswerable": question.unanswerable, "only": question.only, "labels": labels}  # fmt: skip
+           "unanswerable": question.unanswerable, "only": question.only,
+           "picture": question.picture, "share": question.share, "labels": labels}  # fmt: skip
     workspace = question.workspace
     question.delete()
     marked(workspace)
     return was
+
+
+def _checked_picture(picture: str) -> str:
+    if picture:
+        try:
+            pictures.asked(picture)
+        except DocumentError as error:
+            raise QuestionError(str(error)) from error
+    return picture
 
 
 def _checked_only(text: str) -> str:

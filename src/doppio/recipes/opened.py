@@ -11,9 +11,8 @@ from django.conf import settings
 
 from doppio.core.errors import DocumentError, DoppioError, NobodyAnswers
 from doppio.core.pipeline import Pipeline
-from doppio.core.question.reading import Beside
+from doppio.core.question.reading import NOTHING_BESIDE, Beside
 from doppio.core.recipe.recipe import Recipe
-from doppio.core.searching import NOTHING_BESIDE
 from doppio.core.trace import Trace
 from doppio.library.corpus import seen_corpora
 from doppio.library.models import Workspace

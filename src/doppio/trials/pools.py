@@ -15,12 +15,12 @@ from doppio.core.measure.agreement import cohens_kappa
 from doppio.core.measure.judged import handed_on, hosts
 from doppio.core.pipeline import Pipeline
 from doppio.core.progress import Progress
-from doppio.core.question.reading import Beside
 from doppio.core.trace import Trace
 from doppio.jobs.models import Job
 from doppio.library.corpus import Corpus, corpus_now
 from doppio.library.models import Workspace
 from doppio.questions.models import AnswerSpan, Question
+from doppio.questions.services import beside_of
 from doppio.questions.writing import add_label, check_grade, remove_label
 from doppio.recipes.builds import build
 from doppio.recipes.models import RecipeVersion
@@ -70,7 +70,7 @@ def fill_pool(job: Job, progress: Progress) -> Pool:
         kept = _traces(recipe, corpus)
         progress.start(f"ask {recipe.name} v{recipe.version}", len(questions), "questions")
         for question in questions:
-            trace = kept.get(question.pk) or pipeline.ask(question.text, Beside(conditions=question.only))
+            trace = kept.get(question.pk) or pipeline.ask(question.text, beside_of(question))
             for place in _passages(pipeline, trace, corpus, job.details["depth"]):
                 if not any(_same(place, other) for other in found[question.pk]):
                     found[question.pk].append(place)

@@ -1173,7 +1173,7 @@ export interface paths {
         delete: operations["removeQuestion"];
         options?: never;
         head?: never;
-        /** @description Change its words, tags, set, group or conditions, or say that nothing answers it. */
+        /** @description Change its words, tags, set, group, conditions or picture, or say that nothing answers it. */
         patch: operations["changeQuestion"];
         trace?: never;
     };
@@ -3769,6 +3769,13 @@ export interface components {
             group?: string;
             /** @description Conditions of its own. */
             only?: string;
+            /** @description As an upload names it; empty: none. */
+            picture?: string;
+            /**
+             * Format: double
+             * @description What it counts beside the words.
+             */
+            share?: number;
             unanswerable?: boolean;
         };
         /** @description What is left out stays. */
@@ -3941,6 +3948,13 @@ export interface components {
             group: string;
             /** @description Conditions that belong to it. */
             only: string;
+            /** @description A picture that it is asked by; empty where there is none. */
+            picture: string;
+            /**
+             * Format: double
+             * @description What that counts beside its words, 0 to 1.
+             */
+            share: number;
             /** @description Whether a label says where an answer stands. */
             answerable: boolean;
             /** @description Whether a person said that no document answers it. */

@@ -2,9 +2,10 @@
 import { useMutation } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Button, Form } from "react-bootstrap";
-import { sendForm } from "../api/client";
+import { sendForm, type QuestionRow } from "../api/client";
+import { useChangeQuestion } from "../labels/api";
 import { HALF, useGo, usePin, type StageName } from "../shell/pin";
-import { useWorkspace } from "../shell/workspace";
+import { useMay, useWorkspace } from "../shell/workspace";
 
 /** Brings a picture and asks by it, beside the words that are given or that are pinned. */
 export function useAskByPicture() {
@@ -32,11 +33,79 @@ export function useAskByPicture() {
 
 const whole = (share: number) => `${Math.round(100 * share)} %`;
 
+/** The picture that belongs to a labelled question, which trials ask it by. */
+function OwnPicture({ question, other }: { question: QuestionRow; other: () => void }) {
+  const workspace = useWorkspace();
+  const mayEdit = useMay("editor");
+  const change = useChangeQuestion();
+  return (
+    <div className="asked-by">
+      <img
+        src={`/api/workspaces/${workspace}/asked-pictures/${question.picture}`}
+        alt="The picture that belongs to the question"
+      />
+      <div>
+        <span className="small-text num">
+          Belongs to the question: picture {whole(question.share)}, words {whole(1 - question.share)}
+        </span>
+        <span className="d-flex gap-3">
+          <Button variant="link" className="p-0 small-text" onClick={other}>
+            Another
+          </Button>
+          {mayEdit && (
+            <Button
+              variant="link"
+              className="p-0 small-text"
+              disabled={change.isPending}
+              onClick={() => change.mutate({ question: question.id, change: { picture: "" } })}
+            >
+              Take it away
+            </Button>
+          )}
+        </span>
+      </div>
+    </div>
+  );
+}
+
+/** Makes the picture that is asked by a part of the pinned question. */
+function Keep({ question, picture, share }: { question: QuestionRow; picture: string; share: number }) {
+  const mayEdit = useMay("editor");
+  const change = useChangeQuestion();
+  const go = useGo();
+  if (!mayEdit) return null;
+  return (
+    <Button
+      variant="link"
+      className="p-0 small-text"
+      disabled={change.isPending}
+      title="Trials ask the question by it from then on"
+      onClick={() =>
+        change.mutate(
+          { question: question.id, change: { picture, share } },
+          { onSuccess: () => go({ pin: { question: question.id, text: null } }) },
+        )
+      }
+    >
+      Keep it
+    </Button>
+  );
+}
+
 /** The first picture of what was dropped or pasted. */
 export const pictureOf = (data: DataTransfer | null): File | undefined =>
   [...(data?.files ?? [])].find(({ type }) => type.startsWith("image/"));
 
-export function AskPicture({ words, ask }: { words: string; ask: ReturnType<typeof useAskByPicture> }) {
+export function AskPicture({
+  words,
+  ask,
+  question,
+}: {
+  words: string;
+  ask: ReturnType<typeof useAskByPicture>;
+  /** The labelled question that is pinned. */
+  question: QuestionRow | undefined;
+}) {
   const workspace = useWorkspace();
   const go = useGo();
   const pin = usePin();
@@ -63,7 +132,9 @@ export function AskPicture({ words, ask }: { words: string; ask: ReturnType<type
           event.target.value = "";
         }}
       />
-      {!pin.picture ? (
+      {!pin.picture && question?.picture ? (
+        <OwnPicture question={question} other={() => input.current?.click()} />
+      ) : !pin.picture ? (
         <Button variant="link" className="p-0 small-text" onClick={() => input.current?.click()}>
           {ask.isPending ? "Bringing the picture…" : "or ask by a picture: drop, paste or choose one"}
         </Button>
@@ -100,6 +171,7 @@ export function AskPicture({ words, ask }: { words: string; ask: ReturnType<type
               <Button variant="link" className="p-0 small-text" onClick={() => input.current?.click()}>
                 Another
               </Button>
+              {question && <Keep question={question} picture={pin.picture} share={share} />}
               <Button
                 variant="link"
                 className="p-0 small-text"

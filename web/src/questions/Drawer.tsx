@@ -67,7 +67,11 @@ export function Drawer({ questions }: { questions: UseQueryResult<QuestionRow[],
         </datalist>
         {!draft && <kbd>/</kbd>}
       </form>
-      <AskPicture words={draft} ask={byPicture} />
+      <AskPicture
+        words={draft}
+        ask={byPicture}
+        question={questions.data?.find((row) => row.id === pin.question)}
+      />
       {pin.text && (
         <div className="px-2 pb-1">
           <button type="button" className="question" aria-current="true">

@@ -1,12 +1,13 @@
 """Labelled questions from JSONL; quotes become offsets."""
 
+import base64
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from doppio.core.errors import QuestionError
+from doppio.core.errors import DocumentError, QuestionError
 from doppio.core.formats.documents import json_lines
 from doppio.core.measure.questions import Question, Span
 from doppio.core.question.conditions import ConditionError, read_conditions
@@ -15,7 +16,7 @@ from doppio.core.text.document import Document
 from doppio.core.text.given import given_length, moved
 from doppio.core.text.quotes import find_quote
 
-_KEYS = {"id", "text", "tags", "group", "answers", "unanswerable", "only"}
+_KEYS = {"id", "text", "tags", "group", "answers", "unanswerable", "only", "picture", "share"}
 _ANSWER_KEYS = {"document", "start", "end", "quote", "grade"}
 
 
@@ -59,6 +60,8 @@ class GivenQuestion:
     group: str = ""
     unanswerable: bool = False
     only: str = ""
+    picture: str = ""
+    share: float = 0.5
 
 
 def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Question]:
@@ -68,7 +71,8 @@ def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Questi
     ----------
     path : Path
         JSONL: `{"id", "text", "tags": [...], "answers": [...]}`, or `"unanswerable": true` without answers; with
-        `"only": "..."` where conditions belong to it.
+        `"only": "..."` where conditions belong to it, and with `"picture"`, PNG or JPEG in base64, and `"share"`,
+        what it counts beside the words, 0 to 1 (0.5), where it is asked by a picture.
         An answer is `{"document", "start", "end", "grade"}`, `{"document", "quote", "grade"}` or
         `{"document", "grade"}`; the grade is 1 where it is left out, and 0 says that no answer stands there. Offsets
         count code points of the text as it was given, where the format carries text as it is (plain text, a field of
@@ -96,7 +100,8 @@ def read_questions(path: Path, documents: Mapping[str, Document]) -> list[Questi
             raise QuestionError(f"{where}: {error}") from error
         seen[given.id] = number
         right, wrong = (tuple(span for span in spans if (span.grade > 0) is kind) for kind in (True, False))
-        found.append(Question(given.id, given.text, right, given.tags, wrong, given.group, given.only))
+        found.append(Question(given.id, given.text, right, given.tags, wrong, given.group, given.only,
+                              drawn(given.picture), given.share))  # fmt: skip
     if not found:
         raise QuestionError(f"{path}: holds no questions")
     return found
@@ -131,7 +136,44 @@ def question_of(record: Mapping[str, Any]) -> GivenQuestion:
     return GivenQuestion(
         canonical(record["id"]), canonical(record["text"]).strip(), labels, tuple(map(canonical, tags)),
         canonical(group), unanswerable, checked_only(record.get("only", ""), "only"),
+        *_picture(record.get("picture", ""), record.get("share", 0.5)),
     )  # fmt: skip
+
+
+def _picture(packed: Any, share: Any) -> tuple[str, float]:
+    """The picture of a question as it was given, and what it counts.
+
+    Raises
+    ------
+    WrongField
+        If it is none, or one that is refused.
+    """
+    if not isinstance(packed, str):
+        raise WrongField("picture", "not a text")
+    if isinstance(share, bool) or not isinstance(share, int | float) or not 0 <= share <= 1:
+        raise WrongField("share", f"{share!r} is not a number from 0 to 1")
+    if packed:
+        try:
+            drawn(packed)
+        except (ValueError, DocumentError) as error:
+            raise WrongField("picture", f"not a picture in base64 ({error})") from error
+    return packed, float(share)
+
+
+def drawn(packed: str) -> bytes | None:
+    """A picture in base64 as it is asked by: drawn anew, PNG or JPEG; None where there is none.
+
+    Raises
+    ------
+    ValueError, DocumentError
+        If it is no base64, or no picture.
+    """
+    if not packed:
+        return None
+    # Few questions have one.
+    from doppio.core.formats.drawing import drawable
+
+    return drawable(base64.b64decode(packed, validate=True), "picture").draw()
 
 
 def checked_only(text: Any, field: str) -> str:

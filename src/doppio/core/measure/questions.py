@@ -1,11 +1,13 @@
 """Labelled questions: where in the documents their answers stand."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
+
+from doppio.core.question.reading import NOTHING_BESIDE, Beside
 
 
 @dataclass(frozen=True)
@@ -25,6 +27,8 @@ class Question:
     rejected : ranges in which somebody looked and found no answer
     group : questions of one group are the same in other words; empty where it stands alone
     only : conditions that belong to it: what does not meet them is not found for it; see `question.conditions`
+    picture : a picture that it is asked by, PNG or JPEG; None where there is none
+    share : what that counts beside its words, 0 to 1
     """
 
     id: str
@@ -34,6 +38,15 @@ class Question:
     rejected: tuple[Span, ...] = ()
     group: str = ""
     only: str = ""
+    picture: bytes | None = field(default=None, repr=False)
+    share: float = 0.5
+
+    @property
+    def beside(self) -> Beside:
+        """What belongs to it besides its words."""
+        if not self.only and self.picture is None:
+            return NOTHING_BESIDE
+        return Beside(conditions=self.only, picture=self.picture, share=self.share)
 
     @property
     def answerable(self) -> bool:

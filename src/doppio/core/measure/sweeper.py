@@ -99,11 +99,12 @@ class Sweeper:
         relevant = self._relevance[keys.chunks]
         held = self._held.setdefault(keys.chunks, {})
         rankings = pipeline.rankings(
-            [question.text for question in self.questions], held, [question.only for question in self.questions]
+            [question.text for question in self.questions], held, [question.beside for question in self.questions]
         )
         found = np.full(len(self.questions), np.nan)
         for row in range(len(self.questions)) if rows is None else rows.tolist():
-            trace = pipeline.ask_ranked(self.questions[row].text, [branch[row] for branch in rankings])
+            question = self.questions[row]
+            trace = pipeline.ask_ranked(question.text, [branch[row] for branch in rankings], question.beside)
             if wanted.metric == DELIVERED:
                 found[row] = cause(trace, relevant[row], True) == DELIVERED
                 continue

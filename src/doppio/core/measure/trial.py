@@ -82,7 +82,7 @@ def run_trial(
     positions = document_positions(documents)
     progress.start("ask questions", len(questions), "questions")
     rows = []
-    asked = pipeline.ask_many([q.text for q in questions], [q.only for q in questions])
+    asked = pipeline.ask_many([q.text for q in questions], [q.beside for q in questions])
     for question, trace in zip(questions, asked, strict=True):
         rows.append(_row(pipeline, positions, question, trace, cutoffs, cover))
         progress.advance(1)

@@ -10,6 +10,7 @@ from doppio.core.errors import RecipeError
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.measure.sweep_plan import with_settings
 from doppio.core.pipeline import Pipeline
+from doppio.core.question.reading import NOTHING_BESIDE, Beside
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.trace import CONTEXT, FUSED, RERANKED, Trace
 
@@ -73,7 +74,7 @@ class WhyNot:
     changes: tuple[Change, ...]
 
 
-def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int], only: str = "") -> WhyNot:
+def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int], beside: Beside = NOTHING_BESIDE) -> WhyNot:
     """Say why a passage is not handed on.
 
     Parameters
@@ -82,8 +83,8 @@ def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int], only: str 
     question : str
     chunks : sequence of int
         The passages that are meant; of several the one that came furthest is told.
-    only : str
-        Conditions that belong to the question.
+    beside : Beside
+        What belongs to the question.
 
     Notes
     -----
@@ -91,7 +92,7 @@ def why_not(pipeline: Pipeline, question: str, chunks: Sequence[int], only: str 
     its depth is its own. Every change is tried: the question is taken through the whole line with that one setting
     changed, and the change is told where the passage then stands in the context.
     """
-    asking = _Asking.of(pipeline, question, only)
+    asking = _Asking.of(pipeline, question, beside)
     trace = asking.trace(pipeline.recipe)
     chunk = _furthest(asking, trace, chunks)
     stood = tuple(_stood(asking, trace, chunk))
@@ -107,17 +108,18 @@ class _Asking:
     pipeline: Pipeline
     question: str
     deep: Sequence[Ranking]
+    beside: Beside
 
     @classmethod
-    def of(cls, pipeline: Pipeline, question: str, only: str) -> "_Asking":
+    def of(cls, pipeline: Pipeline, question: str, beside: Beside) -> "_Asking":
         body = copy.deepcopy(pipeline.recipe.body)
         for branch in body["branches"]:
             branch["depth"] = max(branch["depth"], min(DEEPEST, len(pipeline.chunks)))
         deepest = replace(pipeline, recipe=Recipe(body))
-        deep = [found[0] for found in deepest.rankings([question], {}, [only] if only else ())]
+        deep = [found[0] for found in deepest.rankings([question], {}, [beside])]
         if pipeline.reranker is not None:
             pipeline = replace(pipeline, reranker=pipeline.reranker.keeping({}))
-        return cls(pipeline, question, deep)
+        return cls(pipeline, question, deep, beside)
 
     def cut(self, recipe: Recipe) -> list[Ranking]:
         return [
@@ -126,7 +128,7 @@ class _Asking:
         ]
 
     def trace(self, recipe: Recipe) -> Trace:
-        return replace(self.pipeline, recipe=recipe).ask_ranked(self.question, self.cut(recipe))
+        return replace(self.pipeline, recipe=recipe).ask_ranked(self.question, self.cut(recipe), self.beside)
 
     def fused(self, recipe: Recipe) -> Ranking:
         """All that the mix holds, whatever its depth."""

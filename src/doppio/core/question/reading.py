@@ -32,9 +32,19 @@ class Beside:
     picture: bytes | None = field(default=None, repr=False)
     share: float = 0.5
 
-    def under(self, conditions: str) -> "Beside":
-        """The same under more conditions."""
-        return replace(self, conditions=together(conditions, self.conditions))
+    def turn(self, question: str) -> float | None:
+        """What its picture counts, 0 to 1: all where the question has no words; None where there is no picture."""
+        if self.picture is None:
+            return None
+        return self.share if question.strip() else 1.0
+
+    def with_own(self, own: "Beside") -> "Beside":
+        """The same with what belongs to the question: its conditions too, and its picture where there is no other."""
+        found = replace(self, conditions=together(own.conditions, self.conditions))
+        return found if self.picture is not None else replace(found, picture=own.picture, share=own.share)
+
+
+NOTHING_BESIDE = Beside()
 
 
 @dataclass(frozen=True)

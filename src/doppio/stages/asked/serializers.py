@@ -181,6 +181,8 @@ class QuestionRowSerializer(s.Serializer):
     set = s.IntegerField()
     group = s.CharField(allow_blank=True, help_text="Questions of one group are the same in other words.")
     only = s.CharField(allow_blank=True, help_text="Conditions that belong to it.")
+    picture = s.CharField(allow_blank=True, help_text="A picture that it is asked by; empty where there is none.")
+    share = s.FloatField(help_text="What that counts beside its words, 0 to 1.")
     answerable = s.BooleanField(help_text="Whether a label says where an answer stands.")
     unanswerable = s.BooleanField(help_text="Whether a person said that no document answers it.")
     lost = s.BooleanField(help_text="Whether all of its labels lost their place.")
@@ -205,6 +207,13 @@ class ChangeQuestionSerializer(s.Serializer):
     set = s.IntegerField(required=False)
     group = s.CharField(required=False, allow_blank=True, max_length=120)
     only = s.CharField(required=False, allow_blank=True, max_length=LONGEST, help_text="Conditions of its own.")
+    picture = s.RegexField(
+        r"^([0-9a-f]{40})?\Z",
+        required=False,
+        allow_blank=True,
+        help_text="As an upload names it; empty: none.",
+    )
+    share = s.FloatField(required=False, min_value=0, max_value=1, help_text="What it counts beside the words.")
     unanswerable = s.BooleanField(required=False)
 
 

@@ -96,6 +96,8 @@ def question_fields(row: Question, found: Mapping[str, Any] | None, answered: bo
         "set": row.set_id,
         "group": row.group,
         "only": row.only,
+        "picture": row.picture,
+        "share": row.share,
         "cause": found["cause"] if found else None,
         "ranks": found["ranks"] if found else {},
         "intact": any(found["intact"]) if found and found["intact"] else None,

@@ -128,7 +128,7 @@ class QuestionView(APIView):
         operation_id="changeQuestion",
     )
     def patch(self, request: Request, workspace: int, question: int) -> Response:
-        """Change its words, tags, set, group or conditions, or say that nothing answers it."""
+        """Change its words, tags, set, group, conditions or picture, or say that nothing answers it."""
         given = ChangeQuestionSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         changes = dict(given.validated_data)
@@ -166,8 +166,8 @@ def labelled_answer(space: Workspace, recipe: Recipe, row: Question, beside: Bes
     NotBuilt
         If something of the recipe has to be built first.
     """
-    pipeline, trace = answered(space, recipe, row.text, beside.under(row.only))
     labelled = core_question(row)
+    pipeline, trace = answered(space, recipe, row.text, beside.with_own(labelled.beside))
     relevant = relevance(pipeline.chunks, positions(pipeline), labelled) if is_labelled(row) else None
     body = asked_body(space, pipeline, trace, relevant)
     body["question"] = question_row(row, None)

@@ -16,6 +16,7 @@ from doppio.core.measure.axes import offers
 from doppio.core.measure.relevance import relevance
 from doppio.core.measure.why_not import WITHOUT, why_not
 from doppio.core.pipeline import Pipeline
+from doppio.core.question.reading import NOTHING_BESIDE
 from doppio.jobs.turns import ASKING
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
@@ -90,7 +91,7 @@ class WhyNotView(APIView):
             chunks = []
         if not chunks:
             raise DoppioError("chunk: no chunk holds an answer of this question; name one")
-        told = why_not(pipeline, text, chunks, row.only if row else "")
+        told = why_not(pipeline, text, chunks, core_question(row).beside if row else NOTHING_BESIDE)
         titles = {one.path: one.title for one in offers(pipeline.recipe)} | {WITHOUT: "Reranking"}
         return Response({**_shown(pipeline, told.chunk), **asdict(told), "changes": [
             {**asdict(change), "title": titles.get(change.path, change.path)} for change in told.changes

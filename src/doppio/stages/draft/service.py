@@ -117,7 +117,7 @@ def _measured(held: Held, pipeline: Pipeline, until: float) -> dict[int, Found]:
     if len(found) == len(held.questions):
         return found
     known = held.rankings.setdefault(cut, {})
-    rankings = pipeline.rankings([one.text for one in held.questions], known, [one.only for one in held.questions])
+    rankings = pipeline.rankings([one.text for one in held.questions], known, [one.beside for one in held.questions])
     while len(known) > RANKINGS_KEPT:
         known.pop(next(iter(known)))
     if pipeline.reranker is not None:
@@ -129,7 +129,7 @@ def _measured(held: Held, pipeline: Pipeline, until: float) -> dict[int, Found]:
     for row, (question, relevant) in enumerate(zip(held.questions, held.relevant[cut], strict=True)):
         if row in found:
             continue
-        trace = pipeline.ask_ranked(question.text, [branch[row] for branch in rankings])
+        trace = pipeline.ask_ranked(question.text, [branch[row] for branch in rankings], question.beside)
         context = trace.stage(CONTEXT)
         coverage = (
             measured_by(COVERAGE, context.passed, relevant.at(context), pipeline.chunks, handed_at(context))

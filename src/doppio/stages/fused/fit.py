@@ -67,7 +67,7 @@ def fit_mix(recipe: RecipeVersion, progress: Progress) -> Survey:
     pipeline = build(space, core, progress)
     questions = [question for question in core_questions(space) if question.answerable]
     where = positions(pipeline)
-    rankings = pipeline.rankings([one.text for one in questions], {}, [one.only for one in questions])
+    rankings = pipeline.rankings([one.text for one in questions], {}, [one.beside for one in questions])
     asked = [
         Asked(
             pipeline.above_floors([branch[row] for branch in rankings]), relevance(pipeline.chunks, where, question)

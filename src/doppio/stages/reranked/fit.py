@@ -193,7 +193,7 @@ def _gathered(
     weighed = _shipped_in(core) is not None
     progress.start("score shortlists", len(questions), "questions")
     found = []
-    asked = pipeline.fused_many([one.text for one in questions], [one.only for one in questions])
+    asked = pipeline.fused_many([one.text for one in questions], [one.beside for one in questions])
     for question, (fused, first) in zip(questions, asked, strict=True):
         chunks = fused.chunks[:depth]
         candidates = pipeline.candidates(chunks.tolist(), headed=True)

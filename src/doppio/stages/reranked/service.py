@@ -158,7 +158,7 @@ def measure_depths(recipe: RecipeVersion, progress: Progress) -> Survey:
         raise DoppioError("No labelled question has an answer, so there is no recall to measure.")
     where = positions(pipeline)
     asked = []
-    lists = pipeline.fused_many([q.text for q in chosen], [q.only for q in chosen])
+    lists = pipeline.fused_many([q.text for q in chosen], [q.beside for q in chosen])
     for question, (fused, first) in zip(chosen, lists, strict=True):
         found = relevance(pipeline.chunks, where, question)
         candidates = pipeline.candidates(fused.chunks.tolist())
