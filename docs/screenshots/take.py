@@ -27,7 +27,6 @@ VIEWS = {
     "sparse-pinned": ("/line/sparse", "My puppy panics in moving vehicles, any advice?"),
     "dense-speed": ("/line/dense", None),
     "reranked": ("/line/reranked", None),
-    "reranked-fit": ("/line/reranked", None),
     "context-pinned": ("/line/context", "What does alarm E-417 mean?"),
     "trials": ("/trials", None),
     "sweeps": ("/trials/sweeps", None),
@@ -35,6 +34,7 @@ VIEWS = {
     "recipe": ("/line/context", PINNED),
     "begin": ("/begin", None),
     "labelling": ("/line/documents", PINNED),
+    "patches": ("/line/dense", None),
     "suggested": ("/questions/suggested", None),
     "judging": ("/questions/judging", None),
     "serve-watch": ("/serving", None),
@@ -235,12 +235,38 @@ def by_picture(driver, wait) -> None:
     wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, "[aria-label='Rank flow']"))
 
 
+# Of the second workspace: its recipe of patches is put in force, and a question that a scanned sheet answers pinned.
+PATCHED = """
+const done = arguments[0];
+const asked = (path, more) => fetch("/api/" + path, more).then((answer) => answer.json());
+(async () => {
+  const space = (await asked("workspaces")).find((one) => one.name.includes("drawings"));
+  const recipes = await asked(`workspaces/${space.id}/recipes`);
+  const wanted = recipes.find((one) => one.name === "pages by patches");
+  const headers = { "X-CSRFToken": (await asked("session")).token, "Content-Type": "application/json" };
+  await fetch(`/api/workspaces/${space.id}/recipes/${wanted.id}/in-force`, { method: "POST", headers, body: "{}" });
+  const questions = await asked(`workspaces/${space.id}/questions`);
+  return [space.id, questions.find((one) => one.text.startsWith("Where were the liners")).id];
+})().then(done);
+"""
+
+
+def patched(driver, wait) -> None:
+    """Pin a question of the second workspace under its recipe of patches."""
+    root = driver.current_url.split("/w/")[0]
+    space, question = driver.execute_async_script(PATCHED)
+    driver.get(f"{root}/w/{space}/line/dense?q={question}")
+    press("pages")(driver, wait)
+    wait.until(lambda d: d.find_elements(By.XPATH, "//button[contains(., 'liners') and @aria-pressed]"))[-1].click()
+    wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".shaded-page rect"))
+
+
 STEPS = {
+    "patches": (patched,),
     "sparse-pinned": (branch("expanded"),),
     "recipe": (press("Edit recipe"), drafted("select.k", "3")),
     "by-picture": (by_picture,),
     "dense-speed": (press("Speed and exactness"), measured("Measure structures", "[data-structure]")),
-    "reranked-fit": (press("Fit to labels"), measured("Fit to labels", ".fit")),
     "labelling": (keys("g"), select("Empty cabins swing more than full ones.")),
     "judging": (judge,),
     "sweeps": (sweep,),

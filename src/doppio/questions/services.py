@@ -40,6 +40,8 @@ def load_questions(workspace: Workspace, questions: Sequence[CoreQuestion]) -> b
                 tags=list(question.tags),
                 unanswerable=not question.spans,
                 only=question.only,
+                picture=pictures.keep_asked(question.picture, "picture.png") if question.picture else "",
+                share=question.share,
                 position=position,
             )
             for position, question in enumerate(questions)

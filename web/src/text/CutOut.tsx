@@ -11,12 +11,20 @@ interface Box {
 }
 
 const LEAST = 12;
+/** Height of what can be pressed. */
+const BUTTON = 40;
 const boxOf = (a: { x: number; y: number }, b: { x: number; y: number }): Box => ({
   left: Math.min(a.x, b.x),
   top: Math.min(a.y, b.y),
   right: Math.max(a.x, b.x),
   bottom: Math.max(a.y, b.y),
 });
+
+/** Where what can be done with a part stands: under it, or on it where it ends with the picture. */
+function under(box: Box, shown: HTMLImageElement | null): React.CSSProperties {
+  const top = Math.min(box.bottom + 6, (shown?.getBoundingClientRect().height ?? Infinity) - BUTTON);
+  return { top, left: box.left, right: "auto", bottom: "auto" };
+}
 
 /** A part in shares of the picture's sides. */
 function shares(box: Box, shown: HTMLImageElement | null): [number, number, number, number] | null {
@@ -106,7 +114,7 @@ export function CutOut({
           }}
         />
       )}
-      <span className="ask-by">
+      <span className="ask-by" style={box ? under(box, picture()) : undefined}>
         {beside?.(box && shares(box, picture()))}
         <Button
           size="sm"
