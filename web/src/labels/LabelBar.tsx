@@ -50,7 +50,7 @@ export function LabelBar({ asked }: { asked: Asked }) {
         <span className="words soft">
           {question.unanswerable
             ? "Marked: no document answers this."
-            : "Select the words that answer it, or a part of a page; on a hit press 1 to 3, or 0 for no answer."}
+            : "Select the words that answer it or a part of a page; on a hit press 0 to 3."}
         </span>
       )}
       <span className="ms-auto d-flex gap-2 align-items-center">
