@@ -1,12 +1,12 @@
-"""Pages by patches beside terms, vectors and late interaction, on manuals that nothing was tuned to, printed to pages.
+"""Pages by patches beside terms, vectors and late interaction, on manuals that nothing was tuned to, in print.
 
     PYTHONPATH=src:. .venv/bin/python bench/pages.py FOLDER [PACKAGE ...]
 
 Fetches manuals of `training/manuals.py` into the folder, draws a corpus and questions of each as
 `training/corpora.py` does, prints the documents to PDF on letter paper, reads these back as the product does, and
 takes a page for a passage. An answer is looked for by its beginning and its end; questions whose answer is not found
-on the pages are left out, and counted. Tells recall@1, recall@5 and the mean reciprocal rank of the pages that hold the
-answer, for headings and for details, with the 95 % interval of what patches are ahead. Some minutes a manual.
+on the pages are left out, and counted. Tells recall@1, recall@5 and the mean reciprocal rank of the pages that hold
+the answer, for headings and for details, with the 95 % interval of what patches are ahead. Some minutes a manual.
 """
 
 import html

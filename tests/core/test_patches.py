@@ -298,22 +298,29 @@ class Changed(Built):
 
     def test_one_that_was_stopped_goes_on_behind_what_was_done(self):
         documents = [pdf(name) for name in PAGES]
-        real, calls = making._looked_at, []
+        real = making._looked_at
+        fresh = self.answers(self.build(documents, "fresh")[-1])
+        for torn in (False, True):
+            calls = []
 
-        def stopped(*given):
-            calls.append(len(given[1]))
-            if len(calls) == 2:
-                raise KeyboardInterrupt
-            return real(*given)
+            def stopped(*given, calls=calls):
+                calls.append(len(given[1]))
+                if len(calls) == 2:
+                    raise KeyboardInterrupt
+                return real(*given)
 
-        with mock.patch.object(making, "SHEETS_AT_ONCE", 2):
-            with mock.patch.object(making, "_looked_at", stopped), self.assertRaises(KeyboardInterrupt):
-                self.build(documents)
-            with mock.patch.object(making, "_looked_at", mock.Mock(side_effect=real)) as again:
-                *_, pipeline = self.build(documents)
-        self.assertEqual((calls, again.call_count), ([2, 2], 2))
-        self.assertEqual(self.answers(pipeline), self.answers(self.build(documents, "fresh")[-1]))
-        self.assertEqual(list((self.root / "store").glob(".encoding-*")), [])
+            with self.subTest(torn=torn), mock.patch.object(making, "SHEETS_AT_ONCE", 2):
+                with mock.patch.object(making, "_looked_at", stopped), self.assertRaises(KeyboardInterrupt):
+                    self.build(documents, f"{torn}")
+                (kept,) = (self.root / f"{torn}").glob(".encoding-*/*.npz")
+                if torn:
+                    # What did not reach the disk whole is made anew.
+                    kept.write_bytes(kept.read_bytes()[:100])
+                with mock.patch.object(making, "_looked_at", mock.Mock(side_effect=real)) as again:
+                    *_, pipeline = self.build(documents, f"{torn}")
+                self.assertEqual((calls, again.call_count), ([2, 2], 3 if torn else 2))
+                self.assertEqual(self.answers(pipeline), fresh)
+                self.assertEqual(list((self.root / f"{torn}").glob(".encoding-*")), [])
 
     def test_a_corpus_without_pages_has_nothing_to_find(self):
         builder = DocumentBuilder()

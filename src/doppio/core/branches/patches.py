@@ -115,7 +115,7 @@ class PatchBranch:
             told = self.words.asked_tokens(query.text)
             weights = self.index.weights(told.ids, len(told.vectors))
             parts.append((told.vectors, _of_words(weights, told.texts), list(told.texts)))
-        if share and query.picture is not None and self.words.sight is not None:
+        if query.picture is not None and self.words.sight is not None and (share or (self.sees and query.wordless)):
             (seen,) = self.words.sight.see([query.picture])
             count = len(seen.patches[0])
             parts.append((seen.patches[0], self.index.weights(None, count), [PICTURE_TOKEN] * count))

@@ -346,8 +346,8 @@ def draw_pictures(data: bytes, pictures: Sequence[Picture]) -> list[bytes]:
     return found
 
 
-def draw_page(data: bytes, identity: str, number: int, width: int) -> Image.Image:
-    """A page as it is seen, `width` pixels wide; pages count from 1.
+def opened_page(data: bytes, identity: str, number: int) -> Any:
+    """A page of a file, to be drawn or its text to be looked at; pages count from 1.
 
     Raises
     ------
@@ -362,7 +362,18 @@ def draw_page(data: bytes, identity: str, number: int, width: int) -> Image.Imag
         raise DocumentError(f"{identity}: a broken PDF ({error})") from error
     if not 1 <= number <= len(file):
         raise DocumentError(f"{identity}: page {number} is not between 1 and {len(file)}")
-    shown = file[number - 1]
+    return file[number - 1]
+
+
+def draw_page(data: bytes, identity: str, number: int, width: int) -> Image.Image:
+    """A page as it is seen, `width` pixels wide; pages count from 1.
+
+    Raises
+    ------
+    DocumentError
+        If the file is broken or has no such page.
+    """
+    shown = opened_page(data, identity, number)
     # A page that is very long is drawn less wide.
     scale = min(width / max(shown.get_width(), 1.0), LONGEST_PAGE / max(shown.get_height(), 1.0))
     drawn: Image.Image = shown.render(scale=scale, may_draw_forms=False).to_pil()

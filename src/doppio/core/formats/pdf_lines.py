@@ -4,9 +4,8 @@ import ctypes
 import io
 from collections.abc import Sequence
 
-from doppio.core.errors import DocumentError
 from doppio.core.formats.optical import Reading
-from doppio.core.formats.pdf import draw_page
+from doppio.core.formats.pdf import draw_page, opened_page
 from doppio.core.text.pictures import Line
 
 # A gap so many times as wide as the line is high parts columns.
@@ -26,16 +25,9 @@ def page_lines(data: bytes, identity: str, number: int) -> list[Line]:
     DocumentError
         If the file is broken or has no such page.
     """
-    import pypdfium2
     import pypdfium2.raw as raw
 
-    try:
-        file = pypdfium2.PdfDocument(data)
-    except pypdfium2.PdfiumError as error:
-        raise DocumentError(f"{identity}: a broken PDF ({error})") from error
-    if not 1 <= number <= len(file):
-        raise DocumentError(f"{identity}: page {number} is not between 1 and {len(file)}")
-    page = file[number - 1]
+    page = opened_page(data, identity, number)
     text = page.get_textpage()
     ratio = page.get_width() / max(page.get_height(), 1.0)
     across, down = ctypes.c_int(), ctypes.c_int()

@@ -1,6 +1,7 @@
 """Patches of sheets as pieces of an index, and their codes."""
 
 import shutil
+import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -9,6 +10,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from doppio.core.branches.carrying import carried_once
 from doppio.core.branches.many.making import CodesMaker
 from doppio.core.branches.patch.by_words import described
 from doppio.core.errors import DocumentError, ModelFolderError
@@ -95,19 +97,11 @@ class PatchesMaker:
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         for place, piece in lacking:
-            numbers = building.numbers(place)
-            carried: list[tuple[int, int]] = []
-            once: dict[str, tuple[int, Sheet]] = {}
-            for first in range(0, len(numbers), CHUNKS_AT_ONCE):
-                found = building.texts.sheets(numbers[first : first + CHUNKS_AT_ONCE].tolist())
-                for row, sheets in enumerate(found, first):
-                    for one in sheets:
-                        number, _ = once.setdefault(one.digest, (len(once), one))
-                        carried.append((row, number))
-            building.progress.start(STEP, len(once), "pages")
+            carried, sheets = carried_once(building.texts.sheets, building.numbers(place), CHUNKS_AT_ONCE)
+            building.progress.start(STEP, len(sheets), "pages")
             folder = building.store.root / f".encoding-{fingerprint(piece.key(building.segment(place)), PATCHES)}"
             folder.mkdir(parents=True, exist_ok=True)
-            parts = self._seen(folder, [one for _, one in once.values()], piece, building)
+            parts = self._seen(folder, sheets, piece, building)
             arrays = _gathered(parts, carried, folder)
             building.write(piece, place, arrays, sheets=len(arrays["spans"]), patches=len(arrays["codes"]))
             shutil.rmtree(folder, ignore_errors=True)
@@ -118,13 +112,14 @@ class PatchesMaker:
             some = sheets[first : first + SHEETS_AT_ONCE]
             # By what they are of, so that a part of other sheets is never taken for it.
             path = folder / f"{fingerprint([one.digest for one in some])}.npz"
-            if not path.exists():
+            found = _kept(path)
+            if found is None:
+                found = _looked_at(encoder, some, piece.facts)
                 draft = path.with_suffix(".draft")
                 with draft.open("wb") as file:
-                    np.savez(file, allow_pickle=False, **_looked_at(encoder, some, piece.facts))
+                    np.savez(file, allow_pickle=False, **found)
                 draft.replace(path)
-            with np.load(path, allow_pickle=False) as kept:
-                yield dict(kept)
+            yield found
             building.progress.advance(len(some))
 
     def merge(
@@ -180,6 +175,15 @@ def patch_needs(branch: Settings, planning: Planning) -> Needs:
     patches = patches_piece(branch, planning)
     facts = {"bits": int(branch["codes"]), "cells": branch["cells"], "over": patches.of}
     return Needs({PATCHES: patches, CODES: Piece(CODES, fingerprint(*facts.values()), facts, PATCH_CODES_MAKER)})
+
+
+def _kept(path: Path) -> Arrays | None:
+    """A part that was kept; None where there is none, or not all of it reached the disk."""
+    try:
+        with np.load(path, allow_pickle=False) as kept:
+            return dict(kept)
+    except (OSError, ValueError, EOFError, zipfile.BadZipFile):
+        return None
 
 
 def _looked_at(encoder: TextEncoder, sheets: Sequence[Sheet], facts: Facts) -> Arrays:

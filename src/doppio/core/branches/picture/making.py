@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from doppio.core.branches.carrying import carried_once
 from doppio.core.branches.dense.making import encoder_over
 from doppio.core.errors import DocumentError
 from doppio.core.fingerprint import fingerprint
@@ -115,17 +116,9 @@ class PicturesMaker:
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         for place, piece in lacking:
-            numbers = building.numbers(place)
-            carried: list[tuple[int, int]] = []
-            once: dict[str, tuple[int, Shown]] = {}
-            for first in range(0, len(numbers), CHUNKS_AT_ONCE):
-                found = building.texts.pictures(numbers[first : first + CHUNKS_AT_ONCE].tolist())
-                for row, shown in enumerate(found, first):
-                    for one in shown:
-                        number, _ = once.setdefault(one.digest, (len(once), one))
-                        carried.append((row, number))
-            building.progress.start(STEP, len(once), "pictures")
-            made = _gathered(self._looked_at(building, [one for _, one in once.values()]), carried)
+            carried, pictures = carried_once(building.texts.pictures, building.numbers(place), CHUNKS_AT_ONCE)
+            building.progress.start(STEP, len(pictures), "pictures")
+            made = _gathered(self._looked_at(building, pictures), carried)
             building.write(piece, place, made.arrays(), pictures=len(made))
 
     def _looked_at(self, building: Building, pictures: Sequence[Shown]) -> Iterator["_LookedAt"]:
