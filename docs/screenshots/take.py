@@ -257,7 +257,6 @@ def patched(driver, wait) -> None:
     space, question = driver.execute_async_script(PATCHED)
     driver.get(f"{root}/w/{space}/line/dense?q={question}")
     press("pages")(driver, wait)
-    wait.until(lambda d: d.find_elements(By.XPATH, "//button[contains(., 'liners') and @aria-pressed]"))[-1].click()
     wait.until(lambda d: d.find_elements(By.CSS_SELECTOR, ".shaded-page rect"))
 
 

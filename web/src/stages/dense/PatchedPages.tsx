@@ -71,7 +71,8 @@ export function PatchedPages({
 function ShadedPage({ sheet }: { sheet: Sheet }) {
   const workspace = useWorkspace();
   const [word, setWord] = useState<number | null>(null);
-  const words = grouped(sheet.matches);
+  // Marks weigh nothing.
+  const words = grouped(sheet.matches).filter((one) => one.weight > 0);
   const shades = word === null ? everyWord(words, sheet.places.length) : oneWord(words[word]!);
   const most = Math.max(...words.map((one) => one.weight), 1e-9);
   const place = sheet.page ? `pages/${sheet.page}` : `figures/${sheet.picture}`;
