@@ -13,10 +13,13 @@ import { everyWord, grouped, oneWord } from "./shades";
 
 type Sheet = Schemas["ShadedSheet"];
 
-function useShaded(text: string, chunk: number | null, branch: string | null) {
+function useShaded(asked: Asked, chunk: number | null, branch: string | null) {
   const workspace = useWorkspace();
   const [recipe] = useStamp();
-  const { picture, share } = usePin();
+  const pin = usePin();
+  const text = asked.trace.question;
+  // Without another one the question is asked by the picture that belongs to it.
+  const { picture, share } = pin.picture || !asked.question ? pin : asked.question;
   return useQuery({
     queryKey: ["shaded", workspace, recipe, text, chunk, branch, picture, share],
     queryFn: () =>
@@ -48,7 +51,7 @@ export function PatchedPages({
   children?: React.ReactNode;
 }) {
   const chunks = chunksByNumber(asked);
-  const shaded = useShaded(asked.trace.question, chosen, branch);
+  const shaded = useShaded(asked, chosen, branch);
   return (
     <div style={{ "--tone": "var(--dense)" } as React.CSSProperties}>
       <h3>
