@@ -14,6 +14,7 @@ from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import DocumentError, RecipeError
 from doppio.core.formats.documents import read_file
+from doppio.core.formats.optical import ReadLine
 from doppio.core.formats.pdf_lines import page_lines
 from doppio.core.models.registry import Models
 from doppio.core.question.reading import Beside
@@ -225,7 +226,7 @@ class Asked(Built):
     def test_documents_without_pages_are_seen_by_their_pictures(self):
         read = {painted("red"): "E-417 limit switch", painted("blue"): "anemometer"}
         lines = mock.patch("doppio.core.chunking.table.read_picture", lambda drawn: [
-            mock.Mock(text=read[drawn], place=(0.0, 0.4, 1.0, 0.6))
+            ReadLine(read[drawn], 0.9, (0.0, 0.4, 1.0, 0.6))
         ])  # fmt: skip
         with lines:
             *_, pipeline = self.build([wall("one", "red"), wall("two", "blue")])

@@ -149,6 +149,9 @@ class Elsewhere(Folder):
             def about(self):
                 return {"name": "far", "dimension": 4, "max_tokens": 8, "pictures": {"grid": "4 x 8"}}
 
+            def answer(self, given):
+                return {}
+
         with self.assertRaisesRegex(ModelFolderError, "is not an object with a `grid`"):
             register_remote(self.root, "far", self.serve(Wrong()), settings={"retries": 0})
 

@@ -41,8 +41,10 @@ _ASKING = re.compile(
 class Answering(Protocol):
     """What an endpoint says.
 
-    path : where it is asked; another one below it where an encoder reads pictures
+    path : where it is asked
     wanted : what a request holds, for those that hold something else
+
+    Where it is asked in other ways too, `more` has an answer by path.
     """
 
     path: str
@@ -101,6 +103,8 @@ def stand_in_server(
     else:
         answers = model
 
+    ways = {answers.path: answers.answer, **getattr(answers, "more", {})}
+
     class Handler(BaseHTTPRequestHandler):
         def do_GET(self) -> None:
             if self.path != "/model":
@@ -117,13 +121,10 @@ def stand_in_server(
             size = int(self.headers.get("Content-Length", 0))
             if size > MOST_BYTES:
                 return 413, {"detail": f"more than {MOST_BYTES:,} bytes"}
-            if self.path != answers.path and not (self.path == "/see" and isinstance(answers, _Encoding)):
+            if self.path not in ways:
                 return 404, {"detail": f"only /model and {answers.path} are here"}
             try:
-                told = json.loads(self.rfile.read(size))
-                if self.path != answers.path and isinstance(answers, _Encoding):
-                    return 200, answers.see(told)
-                return 200, answers.answer(told)
+                return 200, ways[self.path](json.loads(self.rfile.read(size)))
             except (ValueError, KeyError, TypeError):
                 return 400, {"detail": f"wanted: {answers.wanted}"}
             except DoppioError as error:
@@ -159,6 +160,7 @@ class _Encoding:
 
     def __init__(self, encoder: Encoder) -> None:
         self._encoder = encoder
+        self.more = {"/see": self.see}
 
     def about(self) -> dict[str, Any]:
         encoder = self._encoder

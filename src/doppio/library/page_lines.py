@@ -3,7 +3,7 @@
 from typing import Any
 
 from doppio.core.text.document import PAGE, Block
-from doppio.core.text.pictures import Picture
+from doppio.core.text.pictures import Picture, figures_on
 from doppio.core.text.standing import standing
 from doppio.library.models import Document
 from doppio.library.pictures import page_lines
@@ -34,7 +34,7 @@ def page_standing(row: Document, page: int) -> dict[str, Any]:
         ],
         "pictures": [
             {"place": list(one.place), "start": one.anchor[0], "end": one.anchor[1], "number": number}
-            for number, one in enumerate(told, 1)
-            if one.page == page and one.place and one.anchor and not one.is_page
+            for number, one in figures_on(told, page)
+            if one.anchor
         ],
     }

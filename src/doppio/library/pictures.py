@@ -21,9 +21,9 @@ from doppio.library.models import Document, Workspace
 from doppio.library.signals import still_needed
 
 PICTURE_WIDTH = 900
-# Pictures that were asked by, and for how many seconds they are kept.
 # Of the kept lines of pages; it goes up when others would be found.
 LINES_EDITION = 1
+# Pictures that were asked by, and for how many seconds they are kept.
 ASKED, ASKED_KEPT = "asked", 30 * 24 * 3600
 PNG = b"\x89PNG"
 
@@ -77,14 +77,14 @@ def page_lines(digest: str, name: str, page: int) -> list[Line]:
     those of its text, which are looked for once, and kept."""
     read = files.PageReadings(digest).get(page)
     if read is not None:
-        return [(line.text, line.place) for line in read]
+        return [line.placed for line in read]
     path = files.pages_of(digest) / f"lines-{LINES_EDITION}-{page}.json"
     lines = files.kept_lines(path)
     if lines is None:
         found = _painter.lines(files.kept(digest, name), name, page)
         lines = [ReadLine(text, 1.0, place) for text, place in found]
         files.keep_lines(path, lines)
-    return [(line.text, line.place) for line in lines]
+    return [line.placed for line in lines]
 
 
 def drawn(digest: str, name: str, pictures: Sequence[Picture], number: int) -> bytes:

@@ -23,6 +23,7 @@ from doppio.core.text.pictures import (
     Sheet,
     Shown,
     as_sheet,
+    figures_on,
     on_page,
     pages_between,
     stands_in,
@@ -345,9 +346,7 @@ def _shown(row: Document) -> list[tuple[tuple[int, int], Shown]]:
                 return text()[slice(*anchor)].strip()
             return "\n".join(line.text for line in pictures.words(digest, name, told, number))
 
-        def lines() -> list[Line]:
-            return [(line.text, line.place) for line in pictures.words(digest, name, told, number)]
-
+        lines = partial(_words, digest, name, told, number)
         draw = partial(pictures.drawn, digest, name, told, number)
         of = picture.digest or f"{digest}-{number}"
         return Shown(of, picture.said, draw, read, picture.is_page, number, lines)
@@ -360,21 +359,19 @@ def _shown(row: Document) -> list[tuple[tuple[int, int], Shown]]:
 def _sheet(file: SourceFile, page: int, figures: Sequence[Mapping[str, Any]]) -> Sheet:
     """A page of a PDF file, with what can be read on its pictures."""
     told = [Picture.from_json({field: one[field] for field in one if field != "number"}) for one in figures]
+    on = figures_on(told, page)
 
     def lines() -> list[Line]:
-        read = [
-            (one.place, partial(_words, file, told, number))
-            for number, one in enumerate(told, 1)
-            if one.page == page and not one.is_page and one.place
-        ]
+        read = [(one.place, partial(_words, file.digest, file.name, told, number)) for number, one in on]
         return on_page(pictures.page_lines(file.digest, file.name, page), read)
 
     draw = partial(pictures.page_drawn, file.digest, file.name, page)
     return Sheet(f"{file.digest}-{page}", page, 0, draw, lines)
 
 
-def _words(file: SourceFile, told: Sequence[Picture], number: int) -> list[Line]:
-    return [(line.text, line.place) for line in pictures.words(file.digest, file.name, told, number)]
+def _words(digest: str, name: str, told: Sequence[Picture], number: int) -> list[Line]:
+    """The lines on a picture of a file, and where they stand on it."""
+    return [line.placed for line in pictures.words(digest, name, told, number)]
 
 
 def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]]:

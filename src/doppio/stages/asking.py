@@ -25,8 +25,12 @@ B = TypeVar("B")
 def asked_pipeline(request: Request) -> tuple[Workspace, Pipeline]:
     """The workspace and the pipeline that a request is about; whoever may read may ask."""
     space = workspace_of(request)
-    recipe = recipe_for(space, request.query_params.get("recipe"))
-    return space, pipelines.get(space, core_recipe(recipe))
+    return space, pipeline_of(space, request.query_params.get("recipe"))
+
+
+def pipeline_of(space: Workspace, recipe: int | str | None) -> Pipeline:
+    """The opened pipeline of a recipe by its number, or of the one in force."""
+    return pipelines.get(space, core_recipe(recipe_for(space, recipe)))
 
 
 def of_family(pipeline: Pipeline, family: str) -> list[str]:

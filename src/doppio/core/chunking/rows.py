@@ -1,10 +1,8 @@
 """Rows: one chunk for each row of a table."""
 
-import numpy as np
-
 from doppio.core.chunking.kind import Rule
-from doppio.core.chunking.natural_breaks import natural_breaks
-from doppio.core.chunking.parts import part_of, row_ranges
+from doppio.core.chunking.parts import row_ranges
+from doppio.core.chunking.whole_or_cut import whole_or_cut
 from doppio.core.kinds import Settings
 from doppio.core.text.document import Document
 from doppio.core.text.units import Offsets, SentenceVectors, Units
@@ -17,20 +15,7 @@ def rows(document: Document, units: Units, size: int, overlap: int) -> tuple[Off
     -------
     starts, ends : (n,) int64 arrays
     """
-    starts: list[Offsets] = []
-    ends: list[Offsets] = []
-    for start, end, is_row in row_ranges(document):
-        inside = units.within(start, end)
-        if is_row and len(inside.starts) <= size:
-            starts.append(np.array([start], np.int64))
-            ends.append(np.array([end], np.int64))
-        elif len(inside.starts):
-            part = part_of(document, start, end)
-            first, last = natural_breaks(part, inside, size, overlap)
-            starts.append(first + start)
-            ends.append(last + start)
-    empty = np.empty(0, np.int64)
-    return np.concatenate([empty, *starts]), np.concatenate([empty, *ends])
+    return whole_or_cut(document, units, row_ranges(document), size, overlap)
 
 
 class Rows(Rule):

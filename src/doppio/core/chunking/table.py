@@ -22,6 +22,7 @@ from doppio.core.text.pictures import (
     Sheet,
     Shown,
     as_sheet,
+    figures_on,
     on_page,
     pages_between,
     stands_in,
@@ -241,7 +242,7 @@ def _shown(document: Document) -> list[tuple[tuple[int, int], Shown]]:
 
         @cache
         def lines() -> list[Line]:
-            return [(line.text, line.place) for line in read_picture(draw())]
+            return [line.placed for line in read_picture(draw())]
 
         def read() -> str:
             if picture.is_page:
@@ -264,11 +265,8 @@ def _pages(document: Document) -> tuple[list[int], list[int]]:
 def _page(document: Document, number: int, shown: Mapping[int, Shown]) -> Sheet:
     paged = document.paged
     assert paged is not None
-    figures = [
-        (one.place, shown[at].lines)
-        for at, one in enumerate(document.pictures, 1)
-        if one.page == number and not one.is_page and at in shown
-    ]
+    on = figures_on(document.pictures, number)
+    figures = [(one.place, shown[at].lines) for at, one in on if at in shown]
 
     def lines() -> list[Line]:
         return on_page(paged.lines(number), figures)

@@ -13,6 +13,7 @@ import numpy as np
 from PIL import Image
 
 from doppio.core.cores import cores
+from doppio.core.text.pictures import Line
 
 # Larger than this a picture is made smaller before it is read, in pixels of the longer side: print of nine points on
 # a sheet of letter size was read as well at 1,100 as at 1,760.
@@ -36,6 +37,11 @@ class ReadLine:
     text: str
     confidence: float
     place: tuple[float, float, float, float]
+
+    @property
+    def placed(self) -> Line:
+        """Its words and where they stand, however sure they are."""
+        return self.text, self.place
 
     def to_json(self) -> list[Any]:
         return [self.text, self.confidence, list(self.place)]

@@ -91,4 +91,4 @@ class PdfPages:
         found = page_lines(self._data, self._identity, page)
         if found or self._reading is None:
             return found
-        return [(line.text, line.place) for line in self._reading(page)]
+        return [line.placed for line in self._reading(page)]

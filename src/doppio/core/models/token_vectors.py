@@ -106,8 +106,7 @@ class TokenVectors:
 
     def idf(self, ids: NDArray[np.int64]) -> NDArray[np.float32]:
         """Inverse document frequency ln(1 + (N - n + 0.5) / (n + 0.5)) of tokens, over the chunks."""
-        held = self.frequency[ids].astype(np.float64)
-        return np.log1p((self.chunks - held + 0.5) / (held + 0.5)).astype(np.float32)
+        return inverse_frequency(self.frequency[ids], self.chunks).astype(np.float32)
 
     def asked(
         self, encoder: Encoder, text: str
@@ -151,6 +150,12 @@ class TokenVectors:
             np.concatenate([getattr(own, name) for own in self._segments]) for name in ("codes", "scales")
         )
         return Segment(spans, codes, scales, np.empty(0, np.int32), np.empty(0, np.int32))
+
+
+def inverse_frequency(held: NDArray[np.integer[Any]], count: int) -> NDArray[np.float64]:
+    """ln(1 + (N - n + 0.5) / (n + 0.5)) of tokens that `held` of `count` passages hold."""
+    own = held.astype(np.float64)
+    return np.log1p((count - own + 0.5) / (own + 0.5))
 
 
 def frequencies(spans: NDArray[np.int64], ids: NDArray[np.int32], vocabulary: int) -> NDArray[np.int32]:

@@ -144,6 +144,13 @@ def whole_pages(begins: Sequence[int], length: int, start: int, end: int) -> tup
     return min(low, start), max(high, end)
 
 
+def figures_on(pictures: Sequence[Picture], page: int) -> list[tuple[int, Picture]]:
+    """Those of a document's pictures that stand on a page and are not all of it, with their numbers from 1."""
+    return [
+        (number, one) for number, one in enumerate(pictures, 1) if one.page == page and one.place and not one.is_page
+    ]
+
+
 def on_page(
     lines: Sequence[Line], figures: Sequence[tuple[Sequence[float], Callable[[], Sequence[Line]]]]
 ) -> list[Line]:

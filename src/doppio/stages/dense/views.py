@@ -22,9 +22,7 @@ from doppio.library.models import Role, Workspace
 from doppio.library.problems import PROBLEM
 from doppio.questions.services import core_question, positions
 from doppio.recipes.access import RECIPE, recipe_for
-from doppio.recipes.opened import pipelines
-from doppio.recipes.services import core_recipe
-from doppio.stages.asking import BRANCH, asked_pipeline, brief_chunks, check_chunk, whole_number
+from doppio.stages.asking import BRANCH, asked_pipeline, brief_chunks, check_chunk, pipeline_of, whole_number
 from doppio.stages.dense.measured import start_survey, survey_stage
 from doppio.stages.dense.serializers import (
     DenseStageSerializer,
@@ -45,8 +43,6 @@ from doppio.stages.dense.service import (
 )
 
 HITS, NEIGHBOURS = 20, 20
-# What a picture counts beside words where nothing is said.
-EVEN = 0.5
 CLOSEST, LEAST_CLOSE = 0.95, 0.5
 
 
@@ -168,10 +164,10 @@ class ShadedView(APIView):
         given = ShadedRequestSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         told = given.validated_data
-        pipeline = pipelines.get(space, core_recipe(recipe_for(space, told.get("recipe"))))
+        pipeline = pipeline_of(space, told.get("recipe"))
         check_chunk(pipeline, told["chunk"])
         picture = pictures.asked(told["picture"]) if told.get("picture") else None
-        query = Query(told["text"], picture=picture, share=told.get("share", EVEN))
+        query = Query(told["text"], picture=picture, share=told.get("share", Query.share))
         return Response(shaded_sheets(pipeline, told["branch"], query, told["chunk"]))
 
 

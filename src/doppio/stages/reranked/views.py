@@ -18,10 +18,8 @@ from doppio.jobs.turns import ASKING, HEAVY
 from doppio.library.access import person, workspace_of
 from doppio.library.models import Role
 from doppio.library.problems import PROBLEM
-from doppio.recipes.access import RECIPE, recipe_for
-from doppio.recipes.opened import pipelines
-from doppio.recipes.services import core_recipe
-from doppio.stages.asking import asked_recipe, check_chunk
+from doppio.recipes.access import RECIPE
+from doppio.stages.asking import asked_recipe, check_chunk, pipeline_of
 from doppio.stages.reranked.fit import fit_stage, own_fitted, start_fit
 from doppio.stages.reranked.serializers import (
     DepthsSerializer,
@@ -125,8 +123,7 @@ class MatchesView(APIView):
         space = workspace_of(request)
         asked = MatchRequestSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
-        recipe = recipe_for(space, asked.validated_data.get("recipe"))
-        pipeline = pipelines.get(space, core_recipe(recipe))
+        pipeline = pipeline_of(space, asked.validated_data.get("recipe"))
         chunk = asked.validated_data["chunk"]
         check_chunk(pipeline, chunk)
         matches = _matching(pipeline, asked.validated_data.get("branch"))

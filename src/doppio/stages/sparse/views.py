@@ -16,11 +16,9 @@ from doppio.jobs.turns import HEAVY
 from doppio.library.access import workspace_of
 from doppio.library.models import Role
 from doppio.library.problems import PROBLEM
-from doppio.recipes.access import RECIPE, recipe_for
-from doppio.recipes.opened import pipelines
-from doppio.recipes.services import core_recipe
+from doppio.recipes.access import RECIPE
 from doppio.stages.asked.beside import read_without
-from doppio.stages.asking import BRANCH, asked_pipeline, branch_as, check_chunk, chosen_branch
+from doppio.stages.asking import BRANCH, asked_pipeline, branch_as, check_chunk, chosen_branch, pipeline_of
 from doppio.stages.sparse.serializers import (
     AddedTermSerializer,
     AnalysedSerializer,
@@ -112,7 +110,7 @@ class ExplainView(APIView):
         space = workspace_of(request)
         asked = ExplainRequestSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
-        pipeline = pipelines.get(space, core_recipe(recipe_for(space, asked.validated_data.get("recipe"))))
+        pipeline = pipeline_of(space, asked.validated_data.get("recipe"))
         chunks = list(dict.fromkeys(asked.validated_data["chunks"]))
         for chunk in chunks:
             check_chunk(pipeline, chunk)

@@ -14,6 +14,7 @@ from doppio.core.branches.patch.making import Patches
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kernels.rows import named
 from doppio.core.models.sight import Laid
+from doppio.core.models.token_vectors import inverse_frequency
 from doppio.core.ranking import best_of
 
 Floats = NDArray[np.float32]
@@ -76,8 +77,9 @@ class PatchIndex:
         none = np.empty(0, np.int64)
         on, of = np.concatenate([none, *sheets]), np.concatenate([none, *chunks])
         order = np.lexsort((of, on))
-        self._chunks = of[order]
-        self._begins = np.searchsorted(on[order], np.arange(first + 1))
+        # Rows of a chunk and a sheet that it stands on, by sheet, and where each sheet's begin.
+        self._chunks, self._sheets = of[order], on[order]
+        self._begins = np.searchsorted(self._sheets, np.arange(first + 1))
 
     @property
     def sheets(self) -> int:
@@ -106,8 +108,8 @@ class PatchIndex:
         if ids is None or not self._frequency.any():
             return np.full(count, 1 / max(count, 1), np.float32)
         known = ids < len(self._frequency)
-        held = np.where(known, self._frequency[np.where(known, ids, 0)], 0).astype(np.float64)
-        found = np.log1p((self.sheets - held + 0.5) / (held + 0.5))
+        held = np.where(known, self._frequency[np.where(known, ids, 0)], 0)
+        found = inverse_frequency(held, self.sheets)
         return (found / max(float(found.sum()), 1e-9)).astype(np.float32)
 
     def search(
@@ -118,9 +120,8 @@ class PatchIndex:
             return np.empty(0, np.int64), np.empty(0, np.float32)
         wanted = None
         if allowed is not None:
-            sheets = np.repeat(np.arange(len(self._begins) - 1), np.diff(self._begins))
             wanted = np.zeros(len(self._begins) - 1, bool)
-            wanted[sheets[named(allowed, self._chunks)]] = True
+            wanted[self._sheets[named(allowed, self._chunks)]] = True
         found, scores = self._many.search(asked, depth, settings, wanted)
         chunks = [self._chunks[self._begins[sheet] : self._begins[sheet + 1]] for sheet in found.tolist()]
         counts = [len(own) for own in chunks]
