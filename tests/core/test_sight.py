@@ -96,7 +96,10 @@ class Refused(Folder):
             ({"sharpen": 1}, r"pictures\.sharpen: is not known; size, mean"),
         ]):  # fmt: skip
             grid = told.pop("grid", GRID)
-            with self.subTest(wanted), self.assertRaisesRegex(ModelFolderError, wanted):
+            with (
+                self.subTest(wanted),
+                self.assertRaisesRegex(ModelFolderError, f"^{self.source / str(place)}.*{wanted}"),
+            ):
                 register_folder(seeing_folder(self.source / str(place), grid=grid, **told), self.root)
             self.assertEqual(list(self.root.iterdir()), [])
 
@@ -137,6 +140,9 @@ class Elsewhere(Folder):
             for own, its, cells, laid in zip(one.patches, other.patches, other.cells, other.laid, strict=True):
                 np.testing.assert_allclose(own, its, atol=1e-6)
                 np.testing.assert_allclose(laid.places(cells).max(axis=0)[2:], 1)
+            reads = {folder.name: folder.reads for folder in Models(self.root).listed()}
+            self.assertEqual(reads[f"far-{place}"], "texts, pictures by patches")
+            self.assertEqual(reads[here.name], reads[f"far-{place}"])
             told, said = here.asked_tokens("blue red"), there.asked_tokens("blue red")
             np.testing.assert_allclose(told.vectors, said.vectors, atol=1e-6)
             self.assertEqual(list(said.texts), ["blue", "red"])

@@ -42,11 +42,17 @@ TRIED = ("Is the line closed in a gale?", "The line closes when the mean wind re
 def listed() -> None:
     """Show what is registered."""
     models = Models(MODELS)
-    table = Table("encoder", "title", "numbers", "tokens", "made for", "where", box=box.SIMPLE_HEAD)
+    table = Table("encoder", "title", "reads", "numbers", "tokens", "made for", "where", box=box.SIMPLE_HEAD)
     for folder in models.listed():
         where = "endpoint" if folder.settings else "here"
         table.add_row(
-            folder.name, folder.title, str(folder.dimension), str(folder.max_tokens), folder.made_for, where
+            folder.name,
+            folder.title,
+            folder.reads,
+            str(folder.dimension),
+            str(folder.max_tokens),
+            folder.made_for,
+            where,
         )
     out.print(table)
     table = Table("joint scorer", "title", "tokens", "score", "blend", "where", box=box.SIMPLE_HEAD)
@@ -167,7 +173,7 @@ def add_remote(
         what = TEXTS.get(found.kind, "joint scorer")
         out.print(f"{name}: registered, {'an' if what[0] in 'aeiou' else 'a'} {what}.")
         return
-    out.print(f"{name}: registered, {found.dimension} numbers a vector.")
+    out.print(f"{name}: registered, {found.dimension} numbers a vector; reads {found.reads}.")
     if found.warning:
         out.print(found.warning)
 

@@ -65,6 +65,13 @@ class ModelFolder:
     pictures: Prepared | None = None
 
     @property
+    def reads(self) -> str:
+        """What it makes vectors of, for people."""
+        told = self.settings or {}
+        sees, grid = (True, self.pictures.grid) if self.pictures else (bool(told.get("sees")), told.get("grid"))
+        return "texts" if not sees else "texts, pictures by patches" if grid else "texts, pictures"
+
+    @property
     def warning(self) -> str:
         """What speaks against using it for questions, or nothing."""
         return WRONG_SORT if self.made_for == LIKENESS else ""
@@ -171,8 +178,18 @@ def register_folder(source: Path, root: Path) -> ModelFolder:
         for file in (TOKENIZER, *seeing):
             shutil.copyfile(source / file, draft / file)
         write_manifest(draft, {key: value for key, value in manifest.items() if key not in ("graph", "files")})
-        open_folder(draft)
+        with named_by(source, draft):
+            open_folder(draft)
     return open_folder(target)
+
+
+@contextmanager
+def named_by(source: Path, draft: Path) -> Iterator[None]:
+    """What is wrong in a draft is told by the folder that somebody brought, which is where it can be mended."""
+    try:
+        yield
+    except ModelFolderError as error:
+        raise ModelFolderError(str(error).replace(str(draft), str(source))) from error
 
 
 def checked_name(name: Any, where: Path) -> str:

@@ -20,6 +20,7 @@ from doppio.core.models.folder import (
     Fields,
     checked_name,
     drafted,
+    named_by,
     read_json,
     read_manifest,
     read_weights,
@@ -234,7 +235,8 @@ def register_scorer(source: Path, root: Path) -> ScorerFolder:
         shutil.copyfile(source / graph, draft / GRAPH)
         shutil.copyfile(source / TOKENIZER, draft / TOKENIZER)
         write_manifest(draft, {key: value for key, value in manifest.items() if key not in ("graph", "files")})
-        open_scorer_folder(draft)
+        with named_by(source, draft):
+            open_scorer_folder(draft)
     return open_scorer_folder(target)
 
 
