@@ -55,10 +55,10 @@ def _run_alone(given: argparse.Namespace) -> int:
     if given.record:
         SHIPPED.write_text(json.dumps(_rounded(outcomes), indent=0, sort_keys=True) + "\n")
     if given.each:
-        print("\nSeconds of each test, the slowest first")
-        single = [Outcome(name, seconds) for outcome in outcomes for name, seconds in outcome.tests]
+        print("\nSeconds of each test, and of its own process's work, the slowest first")
+        single = [Outcome(name, took, worked=worked) for outcome in outcomes for name, took, worked in outcome.tests]
         print("\n".join(slowest_first(single)))
-    print("\nSeconds of each class and check, the slowest first")
+    print("\nSeconds of each class and check, and of the processors' work for it, the slowest first")
     print("\n".join(slowest_first(outcomes)))
     for outcome in outcomes:
         if outcome.is_check and outcome.failures:
@@ -114,7 +114,8 @@ def _run(given: argparse.Namespace, scratch: Path) -> list[Outcome]:
             print(f"\n{'=' * 100}\n{test}\n{'-' * 100}\n{why}", flush=True)
     SECONDS.write_text(json.dumps(expected | _rounded(outcomes)))
     busy = sum(outcome.seconds for outcome in outcomes)
-    print(f"\n{time.monotonic() - begun:.0f} s, {busy:.0f} s of work on {given.lanes} lanes")
+    worked = sum(outcome.worked for outcome in outcomes)
+    print(f"\n{time.monotonic() - begun:.0f} s, {busy:.0f} s on {given.lanes} lanes, {worked:.0f} s of processors")
     return outcomes
 
 

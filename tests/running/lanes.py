@@ -22,6 +22,7 @@ from tests.browser import driver
 from tests.running import databases
 from tests.running.jobs import Check, Tests, suite
 from tests.running.outcomes import Collected, Outcome, broken
+from tests.running.work import work_of_all
 
 Job = Check | Tests
 FORK = get_context("fork")
@@ -98,7 +99,10 @@ def _work(name: str, ours: Connection, line: Connection, template: str, scratch:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
     try:
         while (job := line.recv()) is not DONE:
-            line.send(_run_check(job) if isinstance(job, Check) else _run_tests(job, said))
+            before = work_of_all()
+            outcome = _run_check(job) if isinstance(job, Check) else _run_tests(job, said)
+            outcome.worked = work_of_all() - before
+            line.send(outcome)
     finally:
         driver.close()
 

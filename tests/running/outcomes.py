@@ -1,5 +1,6 @@
 """What became of a job, and what is told of all of them."""
 
+import os
 import time
 import traceback
 import unittest
@@ -15,7 +16,8 @@ class Outcome:
 
     failures : for each test that failed its name and what it said
     skipped : for each test that was left out its name and why
-    tests : for each test its name and how long it took
+    worked : seconds of processor time of its process and of all that it started, where that is known
+    tests : for each test its name, how long it took, and what of it was work of this process and of those that ended
     """
 
     name: str
@@ -24,7 +26,8 @@ class Outcome:
     failures: list[tuple[str, str]] = field(default_factory=list)
     skipped: list[tuple[str, str]] = field(default_factory=list)
     is_check: bool = False
-    tests: list[tuple[str, float]] = field(default_factory=list)
+    tests: list[tuple[str, float, float]] = field(default_factory=list)
+    worked: float = 0.0
 
     @property
     def line(self) -> str:
@@ -39,16 +42,17 @@ class Collected(unittest.TestResult):
 
     def __init__(self) -> None:
         super().__init__()
-        self._begun = 0.0
-        self._took: list[tuple[str, float]] = []
+        self._begun = (0.0, 0.0)
+        self._took: list[tuple[str, float, float]] = []
 
     def startTest(self, test: unittest.TestCase) -> None:
         super().startTest(test)
-        self._begun = time.monotonic()
+        self._begun = time.monotonic(), own_work()
 
     def stopTest(self, test: unittest.TestCase) -> None:
         super().stopTest(test)
-        self._took.append((test.id(), time.monotonic() - self._begun))
+        begun, worked = self._begun
+        self._took.append((test.id(), time.monotonic() - begun, own_work() - worked))
 
     def outcome(self, name: str, seconds: float) -> Outcome:
         """Each test counts once: one whose parts failed several times is one test that failed."""
@@ -71,20 +75,30 @@ def broken(name: str, seconds: float, why: BaseException | str, *, is_check: boo
     return Outcome(name, seconds, failures=[(name, said)], is_check=is_check)
 
 
+def own_work() -> float:
+    """Seconds of processor time of this process and of those that it started and that have ended."""
+    return sum(os.times()[:4])
+
+
 def _name(test: unittest.TestCase) -> str:
     # A part of a test, told apart by its parameters, belongs to its test; a class that broke down has only a name.
     return getattr(test, "test_case", test).id()
 
 
 def slowest_first(outcomes: Iterable[Outcome]) -> list[str]:
-    """A line for each class with its seconds; those of next to nothing share one."""
+    """A line for each class with its seconds and what it worked; those of next to nothing share one."""
     rows = sorted(outcomes, key=lambda outcome: -outcome.seconds)
     long = [row for row in rows if row.seconds >= SHORT]
-    lines = [f"{row.seconds:8.1f} s  {row.name}" for row in long]
+    lines = [_timed(row.seconds, row.worked, row.name) for row in long]
     short = rows[len(long) :]
     if short:
-        lines.append(f"{sum(row.seconds for row in short):8.1f} s  {len(short)} others, each under {SHORT} s")
+        took, worked = sum(row.seconds for row in short), sum(row.worked for row in short)
+        lines.append(_timed(took, worked, f"{len(short)} others, each under {SHORT} s"))
     return lines
+
+
+def _timed(seconds: float, worked: float, name: str) -> str:
+    return f"{seconds:8.1f} s {worked:8.1f} s  {name}"
 
 
 def summary(outcomes: Sequence[Outcome]) -> tuple[str, bool]:

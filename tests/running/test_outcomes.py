@@ -2,12 +2,14 @@
 
 import os
 import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
 
 from tests.running import jobs
 from tests.running.outcomes import Collected, Outcome, broken, slowest_first, summary
+from tests.running.work import work_of_all
 
 
 class Some(unittest.TestCase):
@@ -68,9 +70,23 @@ class Counting(unittest.TestCase):
         self.assertEqual(summary([])[1], False)
 
     def test_seconds_are_told_slowest_first_and_those_of_next_to_nothing_together(self):
-        rows = [Outcome("a", 2.0), Outcome("b", 0.1), Outcome("c", 9.0), Outcome("d", 0.2)]
-        self.assertEqual([line.split() for line in slowest_first(rows)][:2], [["9.0", "s", "c"], ["2.0", "s", "a"]])
-        self.assertIn("0.3 s  2 others", slowest_first(rows)[2])
+        rows = [Outcome("a", 2.0, worked=1.5), Outcome("b", 0.1), Outcome("c", 9.0), Outcome("d", 0.2, worked=0.1)]
+        first, second, rest = (line.split() for line in slowest_first(rows))
+        self.assertEqual((first, second), (["9.0", "s", "0.0", "s", "c"], ["2.0", "s", "1.5", "s", "a"]))
+        self.assertEqual(rest[:5], ["0.3", "s", "0.1", "s", "2"])
+
+    def test_work_is_that_of_a_process_and_of_all_that_it_started(self):
+        busy = "import time; end = time.process_time() + 0.3\nwhile time.process_time() < end: pass"
+        before = work_of_all()
+        subprocess.run([sys.executable, "-c", busy], check=True)
+        ended = work_of_all() - before
+        with subprocess.Popen([sys.executable, "-c", f"{busy}\nprint(flush=True); input()"],
+                              stdin=subprocess.PIPE, stdout=subprocess.PIPE) as lives:  # fmt: skip
+            lives.stdout.readline()
+            both = work_of_all() - before
+            lives.communicate(b"\n")
+        self.assertGreater(ended, 0.28)
+        self.assertGreater(both, 0.56)
 
 
 class Finding(unittest.TestCase):
