@@ -4,8 +4,8 @@
 
 Everything is drawn here and nobody tuned to it. By picture: edited pictures are asked by, and the same picture must
 come first. By words: captions of a part are hidden, and every picture is asked for by a question that its caption
-answers, and must itself be among the first five; terms of the captions that are left are one side, the branch of
-pictures the other.
+answers, and must itself be among the first five; terms of the captions that are left are one side, the branches of
+pictures and of terms read on them the other, each alone and fused.
 """
 
 import argparse
@@ -79,7 +79,8 @@ def main():
 
         table.read_picture = lambda drawn: []
     with tempfile.TemporaryDirectory() as place:
-        shown, seconds = opened(documents, [{"id": "shown", "kind": "pictures"}], Path(place) / "a")
+        both = [{"id": "shown", "kind": "pictures"}, {"id": "read", "kind": "picture-words"}]
+        shown, seconds = opened(documents, both, Path(place) / "a")
         terms, _ = opened(documents, [{"id": "terms", "kind": "bm25"}], Path(place) / "b")
         found["seconds a picture, to look at and read"] = round(seconds / given.pictures, 3)
         asked = dice.choice(given.pictures, given.asked, replace=False).tolist()
@@ -99,11 +100,13 @@ def main():
         found["by words, recall@5"] = {}
         for name, some in (("hidden", hidden), ("shown", ~hidden), ("all", np.ones_like(hidden))):
             numbers = [number for number in asked if some[number]]
-            both = []
-            for pipeline, stage in ((terms, "terms"), (shown, "shown")):
-                hits = [_hit(pipeline, stage, number) for number in numbers]
-                both.append(round(float(np.mean(hits)), 3))
-            found["by words, recall@5"][name] = dict(zip(("terms of captions", "pictures"), both, strict=True))
+            found["by words, recall@5"][name] = {
+                told: round(float(np.mean([_hit(pipeline, stage, number) for number in numbers])), 3)
+                for told, pipeline, stage in (
+                    ("terms of captions", terms, "terms"), ("pictures", shown, "shown"),
+                    ("terms read on them", shown, "read"), ("both fused", shown, "fused"),
+                )
+            }  # fmt: skip
     print(json.dumps(found, indent=1))
 
 

@@ -7,7 +7,9 @@ from selenium import webdriver
 FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
     "--disable-component-update --disable-sync --disable-dev-shm-usage --window-size=1280,900 "
-    "--force-prefers-reduced-motion"
+    "--force-prefers-reduced-motion "
+    # Pages that were left are gone, so the next one goes on in their process, where the scripts are compiled.
+    "--disable-features=BackForwardCache"
 ).split()
 _open: list[tuple[webdriver.Chrome, tempfile.TemporaryDirectory]] = []
 

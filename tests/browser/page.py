@@ -33,6 +33,16 @@ GONE = re.compile(r"stale element|does not belong to the document|[Nn]o node wit
 
 AXE = (ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js").read_text(encoding="utf-8")
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+# What is seen of elements: the driver's own way to read a text walks over every node of it.
+SEEN = """
+const seen = (one) => one.checkVisibility() ? (one.innerText ?? one.textContent).replaceAll("\\u00a0", " ") : "";
+const [selector, text] = arguments;
+"""
+FIND = SEEN + "return [...document.querySelectorAll(selector)].find((one) => seen(one).includes(text)) ?? null"
+READ = SEEN + """
+const found = document.querySelector(selector);
+return found && seen(found).trim()
+"""
 RUN = """
 const done = arguments[arguments.length - 1];
 axe.run(document, {runOnly: arguments[0], resultTypes: ["violations"]}).then(
@@ -72,10 +82,9 @@ class Page(LiveServerTestCase):
     def setUp(self):
         self.console = []
         # Nothing of the page before asks for anything any more.
-        self.driver.get("about:blank")
+        self.driver.get(f"{self.live_server_url}/health")
         if self.fresh:
             self.prepared.restore()
-        self.driver.get(f"{self.live_server_url}/health")
         self.driver.delete_all_cookies()
         self.client.force_login(User.objects.get())
         session = self.client.cookies[settings.SESSION_COOKIE_NAME].value
@@ -123,10 +132,21 @@ class Page(LiveServerTestCase):
         return self.driver.find_elements(By.CSS_SELECTOR, selector)
 
     def one(self, selector, text=None):
-        def find(_driver):
-            return next((e for e in self.all(selector) if text is None or text in e.text), None)
+        def find(driver):
+            if text is None:
+                return next(iter(self.all(selector)), None)
+            return driver.execute_script(FIND, selector, text)
 
         return self.until(find, f"{selector} with {text!r}")
+
+    def text(self, selector):
+        """What the first such element shows, once it is there."""
+
+        def read(driver):
+            found = driver.execute_script(READ, selector)
+            return None if found is None else [found]
+
+        return self.until(read, selector)[0]
 
     def click(self, selector, text=None):
         """Click as a person does: once the thing stands still and nothing lies over it."""
@@ -149,9 +169,9 @@ class Page(LiveServerTestCase):
 
     def see(self, text, within="body"):
         try:
-            self.until(lambda _: text in self.one(within).text)
+            self.until(lambda _: text in self.text(within))
         except TimeoutException:
-            self.fail(f"{text!r} is not in {within}: {self.one(within).text[:1500]!r}")
+            self.fail(f"{text!r} is not in {within}: {self.text(within)[:1500]!r}")
 
     def open(self, path):
         self.driver.get(self.live_server_url + path)

@@ -29,7 +29,7 @@ class Changing(Page):
 
     def test_an_edited_recipe_is_refused_or_measured_and_the_levels_follow(self):
         self.open("/line/context")
-        delivered = self.one(".delivered").text
+        delivered = self.text(".delivered")
         self.click("button", "Edit recipe")
         field = self.one("#select\\.k")
         self.retype(field, "0")
@@ -45,18 +45,18 @@ class Changing(Page):
         self.assertFalse(self.all(".view table"))
         self.click("header nav a", "Trials")
         self.see("Build and measure two-branch v3", ".to-come")
-        self.assertEqual(self.one("header .count").text, "1")
+        self.assertEqual(self.text("header .count"), "1")
         self.until(lambda _: len(self.all("[data-trial]")) == 2)
         self.work()
         self.until(lambda _: len(self.all("[data-trial]")) == 3 and not self.all(".to-come, header .count"))
         self.open("/line/context")
         self.until(lambda _: not self.all(".job"), "the job to end")
-        self.until(lambda _: self.one(".delivered").text not in ("", delivered))
+        self.until(lambda _: self.text(".delivered") not in ("", delivered))
         self.see("up to 1 chunks", "[data-stage=context]")
         self.click("#recipe-in-force")
         self.click(".dropdown-item", "two-branch v2")
         self.see("v2", "header")
-        self.until(lambda _: self.one(".delivered").text == delivered)
+        self.until(lambda _: self.text(".delivered") == delivered)
 
     def test_a_draft_is_tried_beside_the_recipe_and_kept_or_dropped_with_a_key(self):
         self.open("/line/context")
@@ -195,7 +195,7 @@ class Changing(Page):
         self.retype(field, "400")
         self.until(lambda _: 1 < len(self.all(".reader [data-at] .chunk-start")) < before / 2)
         self.until(lambda _: self.all("mark.past"), "tokens past the limit are struck through")
-        self.assertRegex(self.one("[data-cut]").text, r"cut in [\d.]+ ms")
+        self.assertRegex(self.text("[data-cut]"), r"cut in [\d.]+ ms")
         self.see("this", ".cut-figures")
         self.retype(field, "4")
         self.see("chunking.size: 4 is not between 8 and 100000", ".cut-settings")
@@ -257,7 +257,7 @@ class Changing(Page):
         self.click("[aria-label^='Select']")
         self.click("button", "Remove 2 documents")
         self.click(".document-list .btn-danger")
-        self.until(lambda _: "12 documents" in self.one(".document-list").text)
+        self.until(lambda _: "12 documents" in self.text(".document-list"))
         self.work()
 
     def test_a_heading_is_corrected_in_place_and_put_back(self):
@@ -267,7 +267,7 @@ class Changing(Page):
         self.see("2 Ice on the rope", ".outline")
         self.click("[aria-label='Correct Ice on the rope']")
         self.click(".dropdown-item", "join with the section before")
-        self.until(lambda _: "2 Ice on the rope" not in self.one(".outline").text)
+        self.until(lambda _: "2 Ice on the rope" not in self.text(".outline"))
         self.see("number 3 follows 1", ".outline")
         self.see("1 corrected by hand", ".outline")
         entry = Document.objects.get(name="rules/ice-and-snow.md")
@@ -299,7 +299,7 @@ class Changing(Page):
         self.until(lambda _: RecipeVersion.objects.get(in_force=True).note.startswith("Dense structure: graph"))
         self.see("waits for the worker", ".job")
         self.work()
-        self.until(lambda _: "cosine, hnsw" in self.one("[data-stage=dense]").text)
+        self.until(lambda _: "cosine, hnsw" in self.text("[data-stage=dense]"))
 
     def test_a_shortlist_is_reranked_by_a_joint_scorer_and_taken_apart(self):
         body = {**RecipeVersion.objects.get(name="two-branch", version=2).body, "name": "joint"}
@@ -312,7 +312,7 @@ class Changing(Page):
         floor = self.one("[role=slider]")
         floor.send_keys(*[Keys.ARROW_RIGHT] * 30)
         self.see("Floor .300", ".floor")
-        lost = self.one(".floor .facts-table").text
+        lost = self.text(".floor .facts-table")
         self.assertRegex(lost, r"answers lost\s+\d+ of \d+ that go on")
         self.click("button", "Use this floor")
         self.until(lambda _: RecipeVersion.objects.get(in_force=True).body["rerank"]["floor"] == 0.3)

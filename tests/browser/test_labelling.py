@@ -133,7 +133,7 @@ class Labelling(Page):
         self.assertEqual(self.quotes(question), [*before, (words[4:16].strip(), 1.0)])
         # An end of the answer is dragged over the words before it.
         self.until(
-            lambda _: self.one(".reader mark[data-edge]").text == words[4:16].strip(), "the answer where it is"
+            lambda _: self.text(".reader mark[data-edge]") == words[4:16].strip(), "the answer where it is"
         )
         self.driver.execute_script(DRAG, words)
         self.until(lambda _: self.quotes(question) == [*before, (words[:16].strip(), 1.0)], "the end to be moved")
@@ -167,7 +167,7 @@ class Labelling(Page):
         self.see("judged: no answer", ".hit[data-place]:nth-of-type(2)")
         self.assertEqual(sorted(AnswerSpan.objects.filter(question=question).values_list("grade", flat=True)), [0, 2])
         # A part of a passage that is shown may be the answer as well.
-        words = self.one(".passage [data-at]").text[:25].strip()
+        words = self.text(".passage [data-at]")[:25].strip()
         self.select(words, ".passage")
         self.keys("3")
         self.see("Saved as an answer of grade 3", ".label-bar")

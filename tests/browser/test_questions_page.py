@@ -52,7 +52,7 @@ class QuestionsPage(Page):
     def test_suggestions_are_taken_reworded_refused_and_taken_back_by_keys(self):
         self.open("/questions/suggested")
         before = Question.objects.count()
-        first = self.one(".suggestion[aria-current] strong").text
+        first = self.text(".suggestion[aria-current] strong")
         self.keys("a")
         self.see("1 accepted", ".keys")
         self.assertTrue(Question.objects.filter(text=first).exists())
@@ -81,7 +81,7 @@ class QuestionsPage(Page):
         self.work()
         self.click("[data-pool='Pool 1'] button", "Judge")
         pool = Pool.objects.get()
-        shown = self.one(".judge-pool h2").text
+        shown = self.text(".judge-pool h2")
         self.keys("2")
         self.see("all saved", ".judge-pool")
         judged = Judgement.objects.get()

@@ -124,7 +124,7 @@ class Reading(Page):
         self.click(".document-row button", "Winter safety plan")
         self.one("[aria-label='Find in the text']").send_keys("detonators")
         self.see("1 of 1", ".document-head")
-        self.assertEqual(self.one("mark.here").text, "detonators")
+        self.assertEqual(self.text("mark.here"), "detonators")
         self.click(".segments button", "Page")
         self.see("page 2 of", ".page-picture")
         picture = self.one(".page-picture img")
@@ -135,9 +135,9 @@ class Reading(Page):
         self.click("button", "Map")
         self.until(lambda _: self.all("[data-spot]"))
         self.assertTrue(self.all(".spot.answer"))
-        before = self.one(".neighbours .card-passage").text
+        before = self.text(".neighbours .card-passage")
         self.all(".neighbours .hit")[0].click()
-        self.until(lambda _: self.one(".neighbours .card-passage").text != before)
+        self.until(lambda _: self.text(".neighbours .card-passage") != before)
         self.open("/line/dense")
         self.click("button", "Near-identical chunks")
         self.until(lambda _: self.one("[data-pairs]").get_attribute("data-pairs") not in ("", None))
@@ -152,7 +152,7 @@ class Reading(Page):
         self.see("e-417", "[data-token='E-417']")
         self.see("stop word", "[data-token=The]")
         self.one("#analysis-stem").click()
-        self.until(lambda _: "gondolas" in self.one("[data-token=gondolas] .term-chip").text)
+        self.until(lambda _: "gondolas" in self.text("[data-token=gondolas] .term-chip"))
         self.see("in the index as it is built now", ".steps")
 
     def test_what_a_build_costs_is_said_before_it_starts(self):

@@ -36,7 +36,7 @@ class Serving(Page):
 
     def choose(self, selector, text):
         """Choose a version once the list of them is there."""
-        self.until(lambda _: text in self.one(selector).text)
+        self.until(lambda _: text in self.text(selector))
         Select(self.one(selector)).select_by_visible_text(text)
 
     def test_a_recipe_is_published_asked_tried_and_replaced(self):
@@ -50,7 +50,7 @@ class Serving(Page):
         self.click(".parts a", "Keys")
         self.retype(self.one(".new-key input"), "the desk")
         self.click(".new-key button", "Make key")
-        secret = self.one(".secret code").text
+        secret = self.text(".secret code")
         self.breaks_no_rule("keys")
         for question in (GALE, "What is E-417?"):
             self.assertTrue(self.ask(secret, question)["passages"])

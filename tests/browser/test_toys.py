@@ -61,7 +61,7 @@ class Toys(Page):
         self.see("share of the question's runs of letters", ".view")
         self.until(lambda _: self.all(".view table tbody tr .bar"), "shares of the runs")
         self.open(f"/line/fused?q={self.number(GALE)}")
-        lanes = self.one(".flow").text
+        lanes = self.text(".flow")
         for name in ("Sparse", "Letters", "Dense", "Fused"):
             self.assertIn(name, lanes)
         self.open(f"/line/reranked?q={self.number(GALE)}")

@@ -18,7 +18,7 @@ class WholeDemo(Page):
         self.assertEqual([block.get_attribute("data-stage") for block in self.all(".stage")],
                          ["documents", "chunks", "sparse", "dense", "fused", "reranked", "context"])  # fmt: skip
         delivered = int(self.one(".delivered").get_attribute("data-delivered"))
-        self.assertIn(f"{delivered} of 158", self.one("[data-stage=context]").text)
+        self.assertIn(f"{delivered} of 158", self.text("[data-stage=context]"))
         self.assertGreaterEqual(delivered, 135)
 
     def test_every_stage_view_shows_the_pinned_question(self):
@@ -59,7 +59,7 @@ class WholeDemo(Page):
         self.assertEqual(len(nodes), 20)
         nodes[0].click()
         self.see("fused at 1:", ".card-passage")
-        self.assertIn("gives", self.one(".card-passage").text)
+        self.assertIn("gives", self.text(".card-passage"))
 
     def test_the_trials_page_compares_recipes(self):
         self.open("/trials")
@@ -67,34 +67,34 @@ class WholeDemo(Page):
         self.assertEqual(len(self.all("[data-trial]")), 3)
         self.assertEqual(len(self.all(".ledger-strip")), 3)
         self.see("wrongly filled", ".trials")
-        before = self.one("[data-trial='dense alone']").text
+        before = self.text("[data-trial='dense alone']")
         Select(self.one("[aria-label='Measured after']")).select_by_value("dense")
-        self.until(lambda _: self.one("[data-trial='two-branch']").text != before)
-        self.assertIn("–", self.one("[data-trial='sparse alone']").text)
+        self.until(lambda _: self.text("[data-trial='two-branch']") != before)
+        self.assertIn("–", self.text("[data-trial='sparse alone']"))
 
     def test_recipes_are_compared_with_a_baseline_and_question_by_question(self):
         self.open("/trials")
         self.until(lambda _: len(self.all("[data-compared]")) == 3)
-        worst = self.one("[data-compared='sparse alone v1']").text
+        worst = self.text("[data-compared='sparse alone v1']")
         self.assertRegex(worst, r"−[.\d]+ (worse, p|within noise)")
         self.see("the baseline", ".compared tr.base")
         self.see("So many questions find a true difference of", ".compared")
         Select(self.one("[aria-label='Compared by']")).select_by_value("mrr")
-        self.until(lambda _: self.one("[data-compared='sparse alone v1']").text != worst)
+        self.until(lambda _: self.text("[data-compared='sparse alone v1']") != worst)
         base = Select(self.one("[aria-label='Baseline']"))
         base.select_by_visible_text("dense alone v1")
-        self.until(lambda _: "the baseline" in self.one("[data-compared='dense alone v1']").text)
+        self.until(lambda _: "the baseline" in self.text("[data-compared='dense alone v1']"))
         Select(self.one("[aria-label='Cost']")).select_by_value("bytes")
         self.see("indexes on disk", ".against-cost")
         self.click("[aria-label$='sparse alone v1, question by question']", ":")
         self.until(lambda _: len(self.all(".versus")) > 20)
         self.see("dense alone", ".pairs h2")
         self.until(lambda _: len(self.all(".pairs-flows [aria-label='Rank flow']")) == 2)
-        first = self.one(".versus.chosen .versus-text").text
+        first = self.text(".versus.chosen .versus-text")
         self.click(".pairs-list button", "worse")
         self.until(lambda _: all("−" in row.text for row in self.all(".versus-change")))
         self.all(".versus")[1].click()
-        self.until(lambda _: self.one(".pairs-both h3").text != first)
+        self.until(lambda _: self.text(".pairs-both h3") != first)
         self.click(".pairs-both a", "Pin it")
         self.until(lambda _: "/line/context?q=" in self.driver.current_url)
 
@@ -104,9 +104,9 @@ class WholeDemo(Page):
         self.open(f"/line/fused?q={lost}")
         self.click(".head button", "Why not?")
         self.see("last that goes on", ".why-not")
-        told = self.one(".why-not .left-here").text
+        told = self.text(".why-not .left-here")
         self.assertRegex(told, r"^fused \d+ ")
-        self.assertRegex(self.one(".why-not").text, "alone would have brought it in|No single weight")
+        self.assertRegex(self.text(".why-not"), "alone would have brought it in|No single weight")
         self.breaks_no_rule("why not")
         self.click(".btn-close")
         self.until(lambda _: not self.all(".modal.show"))

@@ -8,6 +8,7 @@ import shutil
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 # Each lane is given one core: whatever counts cores finds one. It stands before anything that counts is imported.
@@ -19,6 +20,7 @@ os.environ.update(dict.fromkeys(ONE, "1"))
 from doppio.launch.cluster import Cluster  # noqa: E402
 from doppio.launch.places import ROOT, VAR  # noqa: E402
 from doppio.launch.steps import step  # noqa: E402
+from tests.running.in_memory import copied, keep  # noqa: E402
 from tests.running.jobs import Check, Tests, checks, tests  # noqa: E402
 from tests.running.outcomes import Outcome, slowest_first, summary  # noqa: E402
 
@@ -26,7 +28,8 @@ HOME = VAR / "test"
 # How long each took when it ran last here, or, on a machine where nothing has run, where this was written.
 SECONDS, SHIPPED = HOME / "seconds.json", ROOT / "tests" / "running" / "seconds.json"
 UNKNOWN = 5.0
-MEMORY = Path("/dev/shm")
+# Where files are in memory, and what there has to be of it.
+MEMORY, ROOM = Path("/dev/shm"), 4 * 2**30
 
 
 def main() -> int:
@@ -43,12 +46,15 @@ def main() -> int:
 
 
 def _run_alone(given: argparse.Namespace) -> int:
-    scratch = Path(tempfile.mkdtemp(prefix="doppio-test-", dir=MEMORY if os.access(MEMORY, os.W_OK) else None))
-    cluster = Cluster(HOME, quick=True)
+    scratch = Path(tempfile.mkdtemp(prefix="doppio-test-", dir=MEMORY if _is_roomy(MEMORY) else None))
+    # Database servers of tests run under an account of their own, and have to get through.
+    scratch.chmod(0o711)
+    kept = Cluster(HOME, quick=True)
+    cluster = copied(kept, scratch / "cluster")
     try:
         step("test database", cluster.start)
         _settle(cluster, scratch)
-        outcomes = _run(given, scratch)
+        outcomes = _run(given, scratch, lambda: keep(cluster, kept))
     finally:
         cluster.stop()
         shutil.rmtree(scratch, ignore_errors=True)
@@ -66,6 +72,10 @@ def _run_alone(given: argparse.Namespace) -> int:
     said, well = summary(outcomes)
     print(said, flush=True)
     return 0 if well else 1
+
+
+def _is_roomy(folder: Path) -> bool:
+    return os.access(folder, os.W_OK) and shutil.disk_usage(folder).free >= ROOM
 
 
 def _arguments() -> argparse.Namespace:
@@ -93,7 +103,7 @@ def _settle(cluster: Cluster, scratch: Path) -> None:
     setup_test_environment()
 
 
-def _run(given: argparse.Namespace, scratch: Path) -> list[Outcome]:
+def _run(given: argparse.Namespace, scratch: Path, keep_template: Callable[[], None]) -> list[Outcome]:
     from tests.browser.page import forget_pictures
     from tests.running import databases
     from tests.running.lanes import run_all
@@ -107,7 +117,7 @@ def _run(given: argparse.Namespace, scratch: Path) -> list[Outcome]:
     found.sort(key=lambda job: -expected.get(job.name, UNKNOWN))
     begun = time.monotonic()
     outcomes = []
-    for outcome in run_all(found, given.lanes, databases.template(), scratch):
+    for outcome in run_all(found, given.lanes, databases.template(keep_template), scratch):
         outcomes.append(outcome)
         print(outcome.line, flush=True)
         for test, why in outcome.failures:

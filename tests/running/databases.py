@@ -3,6 +3,7 @@
 import hashlib
 import os
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import psycopg
@@ -15,8 +16,8 @@ from doppio.launch.places import ROOT
 PREFIX, TRIES = "empty_", 100
 
 
-def template() -> str:
-    """The name of a database with all tables and no records; made once for these migrations."""
+def template(made: Callable[[], None] = lambda: None) -> str:
+    """The name of a database with all tables and no records; made once for these migrations, and told to `made`."""
     name = PREFIX + _digest()
     with _server() as server:
         known = {row[0] for row in server.execute("SELECT datname FROM pg_database")}
@@ -30,6 +31,7 @@ def template() -> str:
     connections.close_all()
     with _server() as server:
         server.execute(f'ALTER DATABASE "{name}.draft" RENAME TO "{name}"')
+    made()
     return name
 
 

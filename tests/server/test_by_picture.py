@@ -10,7 +10,6 @@ from unittest import mock
 
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import TransactionTestCase
 from django.utils import timezone
 
 from doppio.core.formats.bounded import BoundedReader
@@ -33,12 +32,13 @@ from tests.core.corpus import recipe
 from tests.core.made_files import inline_picture, make_picture
 from tests.core.test_scanned import as_file, scan
 from tests.core.test_shown import BRANCHES, EDITED, drawing, packed
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace
 
 SHEETS = ("mast", "grip", "gate")
 
 
-class ByPicture(TransactionTestCase):
+class ByPicture(Committed):
     def setUp(self):
         # What stands on them is read in other tests, which takes seconds.
         self.enterContext(mock.patch("doppio.library.pictures.words", return_value=[]))
@@ -186,7 +186,7 @@ class ByPicture(TransactionTestCase):
             self.assertIn(reason, answer.content.decode())
 
 
-class Scans(TransactionTestCase):
+class Scans(Committed):
     def test_pages_are_read_once_with_their_own_progress_and_go_with_the_file(self):
         workspace, _ = make_workspace()
         data = as_file(scan(), "PDF", resolution=100)

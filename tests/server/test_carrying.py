@@ -8,7 +8,7 @@ from unittest import mock
 
 from django.contrib.auth.models import User
 from django.core.management import call_command
-from django.test import Client, TestCase, TransactionTestCase
+from django.test import Client, TestCase
 
 from doppio.core.errors import DoppioError
 from doppio.core.progress import Silent
@@ -28,6 +28,7 @@ from doppio.recipes.services import core_recipe
 from doppio.trials.models import Judgement, Pool
 from doppio.trials.pools import judge_item, start_pool
 from doppio.trials.services import latest_trial, measure_recipe
+from tests.server.committed import Committed
 from tests.server.test_workspaces import Sending
 from tests.server.workspace import make_workspace, measured
 
@@ -53,7 +54,7 @@ def filled():
     return workspace, user, judge
 
 
-class Carried(TransactionTestCase):
+class Carried(Committed):
     def setUp(self):
         place = tempfile.TemporaryDirectory()
         self.addCleanup(place.cleanup)
@@ -190,7 +191,7 @@ class CopiedAndEmptied(Sending, TestCase):
         self.assertEqual(self.client.post("/api/workspaces/import", {}).status_code, 400)
 
 
-class Commands(TransactionTestCase):
+class Commands(Committed):
     def test_the_command_writes_and_reads_one(self):
         from typer.testing import CliRunner
 

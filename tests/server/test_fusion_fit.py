@@ -4,17 +4,17 @@ import io
 from unittest import mock
 
 from django.core.management import call_command
-from django.test import TransactionTestCase
 
 from doppio.core.measure import fit_fusion as module
 from doppio.core.progress import Silent
 from doppio.recipes.services import save_recipe
 from doppio.trials.services import measure_recipe
 from tests.core.corpus import recipe
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace, measured
 
 
-class FusionFit(TransactionTestCase):
+class FusionFit(Committed):
     def setUp(self):
         self.space, self.user = make_workspace("Fitted")
         self.recipe, self.trial = measured(self.space, rerank=None)

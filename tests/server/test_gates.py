@@ -6,7 +6,6 @@ from datetime import timedelta
 from pathlib import Path
 
 from django.core.management import call_command
-from django.test import TransactionTestCase
 from django.utils import timezone
 
 from doppio.core.text.document import Document as CoreDocument
@@ -20,10 +19,11 @@ from doppio.questions.services import core_questions
 from doppio.trials.models import Gate, GateResult, TrialRecord
 from doppio.trials.origin import labels_of
 from tests.core.corpus import documents
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace, measured
 
 
-class Gates(TransactionTestCase):
+class Gates(Committed):
     def setUp(self):
         self.space, self.user = make_workspace("Watched")
         self.recipe, self.trial = measured(self.space, rerank=None)

@@ -10,7 +10,6 @@ import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from django.db import DataError
-from django.test import TransactionTestCase
 from PIL import Image
 
 from doppio.core.progress import Silent
@@ -28,12 +27,13 @@ from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import recipe
 from tests.core.made_files import BLUE, RED, inline_picture, make_docx, make_pdf, make_picture
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace
 
 WIND = "# Wind\n\nThe gondola stops at 18 metres a second. It reopens after 20 minutes of calm."
 
 
-class Imports(TransactionTestCase):
+class Imports(Committed):
     def setUp(self):
         self.workspace, self.user = make_workspace()
         self.client.force_login(self.user)
@@ -375,7 +375,7 @@ class Imports(TransactionTestCase):
         self.assertFalse(drawn.exists())
 
 
-class OnlyTheirOwn(TransactionTestCase):
+class OnlyTheirOwn(Committed):
     """Adding, changing and removing a document touches its own entries; the whole equals a fresh build."""
 
     def test_entries_of_other_documents_are_taken_over_and_all_equals_a_fresh_build(self):

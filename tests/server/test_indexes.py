@@ -12,7 +12,7 @@ from unittest import mock
 import numpy as np
 from django.core.management import call_command
 from django.db import connection
-from django.test import TransactionTestCase, override_settings
+from django.test import override_settings
 
 from doppio.core.build.builder import Builder
 from doppio.core.errors import DocumentError
@@ -27,6 +27,7 @@ from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.models import Survey
 from doppio.trials.services import latest_trial, measure_recipe, start_trial
 from tests.core.corpus import ROOT, recipe
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace
 
 SPARSE = {"id": "sparse", "kind": "bm25"}
@@ -40,7 +41,7 @@ START = (
 )
 
 
-class Indexes(TransactionTestCase):
+class Indexes(Committed):
     def setUp(self):
         self.workspace, self.user = make_workspace(self.id())
         self.client.force_login(self.user)

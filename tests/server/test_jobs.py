@@ -10,7 +10,6 @@ from unittest import mock
 
 from django.core.management import call_command
 from django.db import OperationalError, connection
-from django.test import TransactionTestCase
 from django.utils import timezone
 
 from doppio.core.errors import Cancelled
@@ -25,10 +24,11 @@ from doppio.recipes.services import save_recipe
 from doppio.stages.dense.measured import start_survey
 from doppio.trials.services import latest_trial, start_trial
 from tests.core.corpus import ROOT, recipe
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace
 
 
-class Jobs(TransactionTestCase):
+class Jobs(Committed):
     def setUp(self):
         self.workspace, self.user = make_workspace()
         self.recipe = save_recipe(self.workspace, recipe().body)

@@ -2,11 +2,12 @@
 
 from django.contrib.auth.models import User
 from django.core.management import call_command
-from django.test import Client, TestCase, TransactionTestCase
+from django.test import Client, TestCase
 
 from doppio.library.models import Membership, Role
 from doppio.questions.models import AnswerSpan, Question
 from doppio.trials.models import Judgement, Pool
+from tests.server.committed import Committed
 from tests.server.test_workspaces import Sending
 from tests.server.workspace import make_workspace, measured
 
@@ -71,7 +72,7 @@ class Suggested(Sending, TestCase):
         self.assertEqual([row["id"] for row in later], [row["id"] for row in rows[1:]])
 
 
-class Pools(Sending, TransactionTestCase):
+class Pools(Sending, Committed):
     def setUp(self):
         self.workspace, self.user = make_workspace()
         self.client.force_login(self.user)

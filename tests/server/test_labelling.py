@@ -8,7 +8,7 @@ import sys
 import time
 
 from django.db import connection
-from django.test import TestCase, TransactionTestCase
+from django.test import TestCase
 
 from doppio.core.progress import Silent
 from doppio.library.models import Event, Workspace
@@ -17,6 +17,7 @@ from doppio.questions.services import core_questions
 from doppio.trials.models import TrialRecord
 from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import recipe
+from tests.server.committed import Committed
 from tests.server.test_workspaces import Sending
 from tests.server.workspace import make_workspace, measured
 
@@ -37,7 +38,7 @@ for start in range({most}):
 """
 
 
-class Killed(TransactionTestCase):
+class Killed(Committed):
     def test_no_label_that_was_answered_for_is_lost_whenever_the_server_is_killed(self):
         workspace, user = make_workspace(self.id())
         question = workspace.questions.get(identity="q1")

@@ -9,7 +9,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from django.test import TransactionTestCase, override_settings
+from django.test import override_settings
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -36,6 +36,7 @@ from doppio.recipes import builds, opened
 from doppio.recipes.builds import open_pipeline
 from doppio.recipes.services import core_recipe
 from tests.core.corpus import MODELS, documents, more_documents, recipe
+from tests.server.committed import Committed
 from tests.server.dask_cluster import Processes, encoded_by_another, unsettled
 from tests.server.workspace import labelled, make_workspace, measured
 
@@ -203,7 +204,7 @@ class Machines(Clustered):
             list(crew.each(unsettled, [()], place, lambda: None))
 
 
-class Shards(Clustered, TransactionTestCase):
+class Shards(Clustered, Committed):
     """Asking over segments on workers."""
 
     ASKED = ("rope wind cabin", "What is E-417?", "ice on the deck of the tower")

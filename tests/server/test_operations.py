@@ -7,7 +7,7 @@ from typing import Any
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
-from django.test import Client, TransactionTestCase
+from django.test import Client
 from django.utils import timezone
 
 from doppio.core.progress import Silent
@@ -20,6 +20,7 @@ from doppio.serving.models import Published, Served
 from doppio.trials.services import measure_recipe
 from tests.core.corpus import recipe
 from tests.core.made_files import RED, inline_picture, make_pdf, make_picture
+from tests.server.committed import Committed
 from tests.server.told import mistakes, operations
 from tests.server.workspace import make_workspace, measured
 
@@ -28,7 +29,7 @@ RANGE = {"chunking": {"rule": "fixed-window", "unit": "words", "size": 8}}
 LABEL = {"start": 0, "end": 10}
 
 
-class Operations(TransactionTestCase):
+class Operations(Committed):
     def setUp(self):
         self.workspace, self.user = make_workspace()
         self.saved, _ = measured(self.workspace)

@@ -2,14 +2,13 @@
 
 import json
 
-from django.test import TransactionTestCase
-
 from doppio.core.formats.documents import read_file
 from doppio.core.formats.records import Fields
 from doppio.library.models import Document
 from doppio.library.services import store_documents
 from doppio.recipes.builds import chunks_of, is_built
 from tests.core.corpus import documents, recipe
+from tests.server.committed import Committed
 from tests.server.workspace import load_documents, make_workspace, measured
 
 TEXT = """# Rules
@@ -30,7 +29,7 @@ Salt is never put on a rope.
 """
 
 
-class Corrections(TransactionTestCase):
+class Corrections(Committed):
     def setUp(self):
         self.workspace, user = make_workspace()
         self.client.force_login(user)
@@ -106,7 +105,7 @@ class Corrections(TransactionTestCase):
         self.assertEqual(trial.recipe, saved)
 
 
-class Carried(TransactionTestCase):
+class Carried(Committed):
     def ask(self, workspace, text):
         answer = self.client.post(
             f"/api/workspaces/{workspace.pk}/ask", json.dumps({"text": text}), content_type="application/json"

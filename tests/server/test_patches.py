@@ -3,8 +3,6 @@
 import json
 from unittest import mock
 
-from django.test import TransactionTestCase
-
 from doppio.core.formats.bounded import BoundedReader
 from doppio.core.progress import Silent
 from doppio.library import files
@@ -14,13 +12,14 @@ from doppio.trials.services import measure_recipe
 from tests.core.corpus import recipe
 from tests.core.made_files import make_pdf
 from tests.core.test_patches import PAGES
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace
 
 BRANCHES = [{"id": "sparse", "kind": "bm25"}, {"id": "pages", "kind": "patches"}]
 CHUNKING = {"rule": "pages", "unit": "tokens", "size": 400}
 
 
-class Patches(TransactionTestCase):
+class Patches(Committed):
     def setUp(self):
         self.workspace, user = make_workspace()
         self.client.force_login(user)

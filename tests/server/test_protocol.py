@@ -20,10 +20,11 @@ from doppio.serving.models import Served, Use
 from doppio.serving.services import publish
 from doppio.serving.versions import versions
 from tests.core.made_files import RED, inline_picture, make_picture
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace, measured
 
 
-class Protocol(LiveServerTestCase):
+class Protocol(Committed, LiveServerTestCase):
     def setUp(self):
         versions.__init__()
         self.space, self.user = make_workspace("Desk")

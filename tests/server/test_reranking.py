@@ -9,7 +9,7 @@ from unittest import mock
 
 import numpy as np
 from django.core.management import call_command
-from django.test import TestCase, TransactionTestCase
+from django.test import TestCase
 
 from doppio.command.stand_in import stand_in_server
 from doppio.core.measure.relevance import relevance
@@ -30,6 +30,7 @@ from doppio.stages.reranked.service import measure_depths, start_depths
 from doppio.trials.services import measure_recipe
 from tests.core import toy_scorers as toy
 from tests.core.corpus import MODELS
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace, measured
 
 CALIBRATION = {"slope": 0.8, "offset": 0.3}
@@ -238,7 +239,7 @@ class Stage(WithToy, TestCase):
         )
 
 
-class Fitted(WithToy, TransactionTestCase):
+class Fitted(WithToy, Committed):
     def setUp(self):
         self.use_toy()
         self.workspace, self.user = make_workspace(self.id())
@@ -345,7 +346,7 @@ class Fitted(WithToy, TransactionTestCase):
         self.assertIn("does not rerank", self.post(self.path + f"?recipe={bare.pk}", status=400)["detail"])
 
 
-class Depths(WithToy, TransactionTestCase):
+class Depths(WithToy, Committed):
     def setUp(self):
         self.use_toy()
         self.workspace, self.user = make_workspace(self.id())

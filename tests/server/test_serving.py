@@ -10,7 +10,6 @@ from unittest import mock
 
 from django.contrib.auth.models import User
 from django.db import transaction
-from django.test import TransactionTestCase
 from django.utils import timezone
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 from opentelemetry.sdk.trace.export import SimpleSpanProcessor
@@ -30,12 +29,13 @@ from doppio.serving.tracing import Tracing
 from doppio.serving.versions import Versions, versions
 from doppio.serving.watching import watched
 from tests.core.corpus import recipe
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace, measured
 
 ANSWERING = {"select": {**recipe().select, "answer": {"kind": "sentences"}}}
 
 
-class Serving(TransactionTestCase):
+class Serving(Committed):
     def setUp(self):
         self.space, self.user = make_workspace("Served")
         self.recipe, _ = measured(self.space, rerank=None)
@@ -399,7 +399,7 @@ class Serving(TransactionTestCase):
         self.assertEqual(Served.objects.get().request, "a")
 
 
-class Answers(TransactionTestCase):
+class Answers(Committed):
     post, key, ask, publish = Serving.post, Serving.key, Serving.ask, Serving.publish
 
     def setUp(self):
@@ -444,7 +444,7 @@ class Answers(TransactionTestCase):
         self.assertEqual({row.failed for row in Served.objects.all()}, {"the answerer is away"})
 
 
-class Intervals(TransactionTestCase):
+class Intervals(Committed):
     def test_a_share_lies_within_its_interval(self):
         share, low, high = share_of(8, 10)
         # Wilson's interval of 8 of 10, from its published formula by hand.
@@ -453,7 +453,7 @@ class Intervals(TransactionTestCase):
         self.assertEqual(share_of(0, 5)[1], 0.0)
 
 
-class Traces(TransactionTestCase):
+class Traces(Committed):
     def test_a_question_is_a_span_with_one_for_each_stage(self):
         kept = InMemorySpanExporter()
         traced = Tracing(SimpleSpanProcessor(kept))

@@ -7,7 +7,7 @@ from contextlib import redirect_stdout
 from pathlib import Path
 from unittest import mock
 
-from django.test import TransactionTestCase, override_settings
+from django.test import override_settings
 
 from doppio.command import store as command
 from doppio.core.errors import DoppioError, StoreUnreachable
@@ -17,10 +17,11 @@ from doppio.recipes.artifacts import DatabaseLocks, store
 from doppio.recipes.builds import build, open_pipeline
 from doppio.recipes.services import core_recipe
 from tests.core.object_store import object_store
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace, measured
 
 
-class SharedStores(TransactionTestCase):
+class SharedStores(Committed):
     def setUp(self):
         self.place = Path(self.enterContext(tempfile.TemporaryDirectory()))
 

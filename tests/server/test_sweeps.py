@@ -7,7 +7,6 @@ from unittest import mock
 
 import numpy as np
 from django.core.management import call_command
-from django.test import TransactionTestCase
 
 from doppio.core.errors import Cancelled
 from doppio.core.measure.axes import offers
@@ -22,12 +21,13 @@ from doppio.trials.figures import read
 from doppio.trials.models import Sweep, SweepRow
 from doppio.trials.services import measure_recipe
 from doppio.trials.sweeps import unpacked
+from tests.server.committed import Committed
 from tests.server.workspace import make_workspace, measured
 
 AXES = ["fusion.weights.dense=0,1,4", "select.k=1,2"]
 
 
-class Sweeps(TransactionTestCase):
+class Sweeps(Committed):
     def setUp(self):
         self.space, self.user = make_workspace("Swept")
         self.recipe, self.trial = measured(self.space, rerank=None)
