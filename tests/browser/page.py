@@ -35,7 +35,7 @@ AXE = (ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js").read_text(enco
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 # What is seen of elements: the driver's own way to read a text walks over every node of it.
 SEEN = """
-const seen = (one) => one.checkVisibility() ? (one.innerText ?? one.textContent).replaceAll("\\u00a0", " ") : "";
+const seen = (one) => one.checkVisibility() ? (one.innerText ?? one.textContent).replace(/[\\u00a0\\t]/g, " ") : "";
 const [selector, text] = arguments;
 """
 FIND = SEEN + "return [...document.querySelectorAll(selector)].find((one) => seen(one).includes(text)) ?? null"

@@ -7,4 +7,5 @@ PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 # Tests send many requests that are refused on purpose.
 LOGGING["handlers"]["stderr"]["level"] = "ERROR"  # type: ignore[index]  # noqa: F405
 # Whatever is answered in a test is what the schema tells.
-MIDDLEWARE = ["tests.server.told.AnswersAsTold", *MIDDLEWARE]  # noqa: F405
+ONCE = {"whitenoise.middleware.WhiteNoiseMiddleware": "tests.server.files_once.FilesOnce"}
+MIDDLEWARE = ["tests.server.told.AnswersAsTold", *(ONCE.get(name, name) for name in MIDDLEWARE)]  # noqa: F405

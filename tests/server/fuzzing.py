@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 import schemathesis
+from django.conf import settings
 from django.db import transaction
 from django.test import Client
 from hypothesis import HealthCheck, Phase, given
@@ -24,15 +25,13 @@ class Sender:
     """Sends what was generated as a signed-in member, each time from the same state."""
 
     def __init__(self, user: Any, known: Mapping[str, int]) -> None:
-        self._user, self._known = user, known
+        self._known = known
         self.sent = 0
         self.statuses: dict[int, int] = {}
-        self.schema = schemathesis.openapi.from_dict(self._client().get("/api/schema").json())
-
-    def _client(self) -> Client:
-        client = Client(raise_request_exception=False, SERVER_NAME="localhost")
-        client.force_login(self._user)
-        return client
+        self._client = Client(raise_request_exception=False, SERVER_NAME="localhost")
+        self._client.force_login(user)
+        self._session = self._client.cookies[settings.SESSION_COOKIE_NAME].value
+        self.schema = schemathesis.openapi.from_dict(self._client.get("/api/schema").json())
 
     def operations(self) -> list[Any]:
         return [found.ok() for found in self.schema.get_all_operations()]
@@ -71,7 +70,9 @@ class Sender:
                    if name.lower() not in ("content-type", "content-length", "host", "cookie")}  # fmt: skip
         kind = next((v for n, v in sent["headers"].items() if n.lower() == "content-type"), "application/json")
         prepared = _prepared(sent)
-        answer = self._client().generic(
+        # Whoever was signed out by the request before is signed in again.
+        self._client.cookies[settings.SESSION_COOKIE_NAME] = self._session
+        answer = self._client.generic(
             sent["method"], prepared[0], prepared[1], content_type=prepared[2] or kind, **headers
         )
         self.sent += 1

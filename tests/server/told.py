@@ -8,10 +8,14 @@ from threading import current_thread, main_thread
 from typing import Any
 
 from jsonschema import Draft4Validator
+from referencing import Registry, Resource
+from referencing.jsonschema import DRAFT4
 
 from doppio.core import outside
 
 LOOKED_AT = 4
+# What parts of the schema are named by: all operations share them.
+WHOLE = "doppio:schema"
 
 
 class AnswersAsTold:
@@ -90,16 +94,24 @@ def _schema_with(stamp: int) -> dict[str, Any]:
 
 @cache
 def _validator(shape: str, stamp: int) -> Draft4Validator:
-    return Draft4Validator({**_plain(json.loads(shape)), "components": _plain(_schema_with(stamp)["components"])})
+    return Draft4Validator(_plain(json.loads(shape)), registry=_parts(stamp))
+
+
+@cache
+def _parts(stamp: int) -> Registry[Any]:
+    whole = {"components": _plain(_schema_with(stamp)["components"])}
+    return Registry().with_resource(WHOLE, Resource.from_contents(whole, default_specification=DRAFT4))
 
 
 def _plain(schema: Any) -> Any:
-    """OpenAPI 3.0 says null by a word of its own."""
+    """As JSON Schema: OpenAPI 3.0 says null by a word of its own, and parts are those of the whole."""
     if isinstance(schema, list):
         return [_plain(part) for part in schema]
     if not isinstance(schema, dict):
         return schema
     found = {name: _plain(part) for name, part in schema.items()}
+    if isinstance(named := found.get("$ref"), str):
+        found["$ref"] = WHOLE + named
     if found.pop("nullable", False):
         return {"anyOf": [found, {"type": "null"}]}
     return found
