@@ -1,6 +1,6 @@
 """Pictures found by pictures and by words: how often the right one comes first, beside captions alone.
 
-    .venv/bin/python bench/pictures.py [--pictures 2000] [--asked 300]
+    .venv/bin/python bench/pictures.py [--pictures 2000] [--asked 300] [--words-only]
 
 Everything is drawn here and nobody tuned to it. By picture: edited pictures are asked by, and the same picture must
 come first. By words: captions of a part are hidden, and every picture is asked for by a question that its caption
@@ -68,6 +68,7 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--pictures", type=int, default=2000)
     parser.add_argument("--asked", type=int, default=300)
+    parser.add_argument("--words-only", action="store_true", help="do not ask by pictures")
     parser.add_argument("--no-reading", action="store_true", help="read nothing: the looks alone")
     given = parser.parse_args()
     dice = np.random.default_rng(3)
@@ -79,13 +80,13 @@ def main():
 
         table.read_picture = lambda drawn: []
     with tempfile.TemporaryDirectory() as place:
-        both = [{"id": "shown", "kind": "pictures"}, {"id": "read", "kind": "picture-words"}]
+        both = [{"id": "shown", "kind": "pictures"}, {"id": "read", "kind": "picture-words", "lent": 1}]
         shown, seconds = opened(documents, both, Path(place) / "a")
         terms, _ = opened(documents, [{"id": "terms", "kind": "bm25"}], Path(place) / "b")
         found["seconds a picture, to look at and read"] = round(seconds / given.pictures, 3)
         asked = dice.choice(given.pictures, given.asked, replace=False).tolist()
         first, took = {}, []
-        for name, edit in EDITS.items():
+        for name, edit in ({} if given.words_only else EDITS).items():
             right = 0
             for number in asked:
                 data = packed(edit(made(number).picture, dice).convert("RGB"), "JPEG", quality=70)
@@ -95,8 +96,9 @@ def main():
                 chunks = trace.stage("shown").chunks
                 right += bool(len(chunks)) and int(shown.chunks.document[chunks[0]]) == number
             first[name] = round(right / len(asked), 3)
-        found["by picture, in the first place"] = first
-        found["milliseconds a question"] = round(1000 * float(np.median(took)), 1)
+        if first:
+            found["by picture, in the first place"] = first
+            found["milliseconds a question"] = round(1000 * float(np.median(took)), 1)
         found["by words, recall@5"] = {}
         for name, some in (("hidden", hidden), ("shown", ~hidden), ("all", np.ones_like(hidden))):
             numbers = [number for number in asked if some[number]]

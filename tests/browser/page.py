@@ -39,10 +39,13 @@ const seen = (one) => one.checkVisibility() ? (one.innerText ?? one.textContent)
 const [selector, text] = arguments;
 """
 FIND = SEEN + "return [...document.querySelectorAll(selector)].find((one) => seen(one).includes(text)) ?? null"
-READ = SEEN + """
+READ = (
+    SEEN
+    + """
 const found = document.querySelector(selector);
 return found && seen(found).trim()
 """
+)
 RUN = """
 const done = arguments[arguments.length - 1];
 axe.run(document, {runOnly: arguments[0], resultTypes: ["violations"]}).then(

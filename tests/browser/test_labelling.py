@@ -132,9 +132,7 @@ class Labelling(Page):
         self.see("Moved", ".label-bar")
         self.assertEqual(self.quotes(question), [*before, (words[4:16].strip(), 1.0)])
         # An end of the answer is dragged over the words before it.
-        self.until(
-            lambda _: self.text(".reader mark[data-edge]") == words[4:16].strip(), "the answer where it is"
-        )
+        self.until(lambda _: self.text(".reader mark[data-edge]") == words[4:16].strip(), "the answer where it is")
         self.driver.execute_script(DRAG, words)
         self.until(lambda _: self.quotes(question) == [*before, (words[:16].strip(), 1.0)], "the end to be moved")
         self.keys("u")

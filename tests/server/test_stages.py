@@ -12,7 +12,7 @@ from django.test.utils import CaptureQueriesContext
 from doppio.core.branches.sparse.weighting import VARIANTS
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
-from doppio.core.errors import ArtifactDamaged
+from doppio.core.errors import ArtifactDamaged, DocumentError
 from doppio.core.formats.documents import read_file
 from doppio.core.fusion.reciprocal_rank import reciprocal_rank_fusion
 from doppio.core.measure.relevance import relevance
@@ -23,6 +23,7 @@ from doppio.library.corpus import core_documents, corpus_now, corpus_of, seen_co
 from doppio.library.models import Section
 from doppio.library.services import store_documents
 from doppio.library.texts import RecordedTexts, section_headings
+from doppio.library.texts_at_hand import TextsAtHand
 from doppio.library.workspaces import marked
 from doppio.questions.services import core_questions, positions
 from doppio.recipes.builds import builder, chunking_of, models, open_pipeline
@@ -60,12 +61,32 @@ class Records(TestCase):
 
     def test_offsets_count_code_points_also_beyond_the_basic_plane_in_one_query(self):
         document = self.workspace.documents.order_by("name").first()
-        document.text = "🚡🚡 gondola 🏔 top"
+        document.text, document.digest = "🚡🚡 gondola 🏔 top", "of this text"
         document.save()
         one, zero = np.array([3]), np.zeros(1, np.int64)
         texts = RecordedTexts(corpus_now(self.workspace), ChunkTable.flat(zero, one, one + 9, zero, zero), "none")
         with self.assertNumQueries(1):
             self.assertEqual(texts.texts([0, 0]), ["gondola 🏔", "gondola 🏔"])
+        # At hand now, it is looked at all the same: what has changed or gone since is told.
+        with self.assertNumQueries(1):
+            self.assertEqual(texts.texts([0]), ["gondola 🏔"])
+        document.text, document.digest = "another", "of another"
+        document.save()
+        with self.assertRaisesRegex(DocumentError, "have changed or were removed"):
+            texts.texts([0])
+        document.delete()
+        with self.assertRaisesRegex(DocumentError, "have changed or were removed"):
+            texts.texts([0])
+
+    def test_texts_at_hand_are_few_and_the_last_ones(self):
+        held = TextsAtHand(10)
+        held.keep({(1, "a"): "1234", (2, "b"): "12", (3, "c"): "12"})
+        # None that would take a great part of the room.
+        self.assertEqual(held.of({1: "a", 2: "b", 3: "c"}), {2: "12", 3: "12"})
+        held.of({2: "b"})
+        held.keep({(4 + number, "d"): "12" for number in range(4)})
+        self.assertEqual(held.of({number: "abcdddd"[number - 1] for number in range(1, 8)}).keys(), {2, 4, 5, 6, 7})
+        self.assertEqual(held.of({2: "of another"}), {})
 
     def test_labels_come_back_as_they_went_in(self):
         from tests.server.workspace import labelled

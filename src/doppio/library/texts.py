@@ -1,5 +1,6 @@
 """Texts of chunks out of the recorded documents, and what is shown beside them."""
 
+import json
 import threading
 from bisect import bisect_right
 from collections import OrderedDict
@@ -31,7 +32,8 @@ from doppio.core.text.pictures import (
 )
 from doppio.library import pictures
 from doppio.library.corpus import Corpus
-from doppio.library.models import Document, Section, SourceFile
+from doppio.library.models import Document, SourceFile
+from doppio.library.texts_at_hand import texts_at_hand
 
 T = TypeVar("T")
 CHANGED = "Documents have changed or were removed since they were cut; build the recipe again."
@@ -60,11 +62,12 @@ class DocumentFacts:
 
 def figures_of(row: Document) -> list[dict[str, Any]]:
     """The pictures of a document with their numbers, from 1; none where its file was not kept."""
-    if row.file_id is None:
-        return []
+    return [] if row.file_id is None else _figures(row.pictures)
+
+
+def _figures(pictures: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
     return [
-        {"number": number, **picture, "anchor": list(_anchor(picture))}
-        for number, picture in enumerate(row.pictures, 1)
+        {"number": number, **picture, "anchor": list(_anchor(picture))} for number, picture in enumerate(pictures, 1)
     ]
 
 
@@ -102,15 +105,17 @@ class KnownFacts:
         paths: dict[int, dict[int, list[str]]] = {pk: {} for pk in lacking}
         for (document, section), path in section_headings(lacking).items():
             paths[document][section] = path
-        columns = ("title", "carried", "digest", "pages", "pictures", "file")
-        rows = {row.pk: row for row in Document.objects.filter(pk__in=lacking).only(*columns)}
-        if any(pk not in rows or rows[pk].digest != documents[pk] for pk in lacking):
+        with connection.cursor() as cursor:
+            cursor.execute(FACTS, [lacking])
+            rows = {row[0]: row for row in cursor.fetchall()}
+        if any(pk not in rows or rows[pk][1] != documents[pk] for pk in lacking):
             raise DocumentError(CHANGED)
-        pages = _pages_of([pk for pk in lacking if rows[pk].pages])
+        pages = _pages_of([pk for pk in lacking if rows[pk][2]])
         for pk in lacking:
-            row = rows[pk]
+            _, _, _, title, carried, pictures, file = rows[pk]
             starts, numbers = pages.get(pk, ((), ()))
-            found[pk] = DocumentFacts(row.title, row.carried, paths[pk], starts, numbers, figures_of(row))
+            figures = [] if file is None else _figures(json.loads(pictures))
+            found[pk] = DocumentFacts(title, json.loads(carried), paths[pk], starts, numbers, figures)
         with self._lock:
             for pk in lacking:
                 self._known[pk, documents[pk]] = found[pk]
@@ -127,6 +132,18 @@ TEXTS_AT_ONCE = 64
 PAGES = (
     "SELECT d.id, (b->>1)::int, (b->>3)::int FROM library_document d, jsonb_array_elements(d.blocks) b "
     f"WHERE d.id = ANY(%s::bigint[]) AND b->>0 = '{PAGE}' ORDER BY 1, 2"
+)
+# Whatever is at hand: documents that are not what they were are told.
+WHOLE = (
+    "SELECT id, digest, CASE WHEN id = ANY(%s::bigint[]) THEN text END FROM library_document "
+    "WHERE id = ANY(%s::bigint[])"
+)
+SECTIONS = (
+    "SELECT document_id, index, parent, number, title FROM library_section WHERE document_id = ANY(%s::bigint[]) "
+    "ORDER BY 1, 2"
+)
+FACTS = (
+    "SELECT id, digest, pages, title, carried, pictures, file_id FROM library_document WHERE id = ANY(%s::bigint[])"
 )
 
 
@@ -233,12 +250,9 @@ class RecordedTexts:
             places.setdefault(owner, []).append(place)
         digests, owners, found = self._digests(chunks), list(places), {}
         for first in range(0, len(owners), TEXTS_AT_ONCE):
-            some = owners[first : first + TEXTS_AT_ONCE]
-            rows = Document.objects.filter(pk__in=some).order_by().values_list("pk", "digest", "text")
-            for owner, digest, whole in rows:
+            some = {owner: digests[places[owner][0]] for owner in owners[first : first + TEXTS_AT_ONCE]}
+            for owner, whole in _whole(some, keep=len(owners) <= TEXTS_AT_ONCE).items():
                 for place in places[owner]:
-                    if digest != digests[place]:
-                        raise DocumentError(CHANGED)
                     found[place] = cut(owner, whole, starts[place], ends[place])
         if len(found) != len(chunks):
             raise DocumentError(CHANGED)
@@ -374,6 +388,27 @@ def _words(digest: str, name: str, told: Sequence[Picture], number: int) -> list
     return [line.placed for line in pictures.words(digest, name, told, number)]
 
 
+def _whole(documents: Mapping[int, str], *, keep: bool) -> dict[int, str]:
+    """Texts of documents, given their digests; one query, which reads those that are not at hand.
+
+    Raises
+    ------
+    DocumentError
+        If one of them has changed or gone.
+    """
+    found = texts_at_hand.of(documents)
+    lacking = [owner for owner in documents if owner not in found]
+    with connection.cursor() as cursor:
+        cursor.execute(WHOLE, [lacking, list(documents)])
+        rows = cursor.fetchall()
+    if {owner: digest for owner, digest, _ in rows} != dict(documents):
+        raise DocumentError(CHANGED)
+    read = {owner: text for owner, _, text in rows if owner not in found}
+    if keep:
+        texts_at_hand.keep({(owner, documents[owner]): text for owner, text in read.items()})
+    return found | read
+
+
 def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]]:
     """Where each page begins and its number, of documents that have pages."""
     if not documents:
@@ -390,8 +425,10 @@ def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]
 
 def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str]]:
     """Titles from the outermost section down, by document and section index; one query."""
-    rows = Section.objects.filter(document__in=list(documents)).order_by("document", "index")
+    with connection.cursor() as cursor:
+        cursor.execute(SECTIONS, [list(documents)])
+        rows = cursor.fetchall()
     paths: dict[tuple[int, int], list[str]] = {}
-    for document, index, parent, number, title in rows.values_list("document", "index", "parent", "number", "title"):
+    for document, index, parent, number, title in rows:
         paths[document, index] = [*paths.get((document, parent), []), f"{number} {title}".strip()]
     return paths

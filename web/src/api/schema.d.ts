@@ -2826,6 +2826,11 @@ export interface components {
              * @description What it adds that terms stand near each other; 0 where that is not counted.
              */
             near: number;
+            /**
+             * Format: double
+             * @description What it is lent by pictures that look like one of its own; 0 where that is not done.
+             */
+            lent: number;
             terms: components["schemas"]["TermShare"][];
             /** @description Where the chunk's text holds one of the terms, in code points. */
             found: components["schemas"]["Range"][];
@@ -4626,6 +4631,8 @@ export interface components {
                 k1: number;
                 /** @default 0.4 */
                 b: number;
+                /** @default 0 */
+                lent: number;
                 /** @default {} */
                 analysis: {
                     /**

@@ -38,6 +38,7 @@ class Explained:
     terms : what each term of the question adds
     length : what the chunk's length adds
     near : what it adds that terms stand near each other
+    lent : what pictures lend it that look like one that it carries
     found : ranges of the chunk's text that hold one of the terms
     """
 
@@ -45,3 +46,4 @@ class Explained:
     length: float
     found: Sequence[tuple[int, int]]
     near: float = 0.0
+    lent: float = 0.0

@@ -98,6 +98,9 @@ class ExplainedSerializer(s.Serializer):
     chunk = s.IntegerField()
     length = s.FloatField(help_text="What the chunk's length adds; 0 unless the variant has such a share.")
     near = s.FloatField(help_text="What it adds that terms stand near each other; 0 where that is not counted.")
+    lent = s.FloatField(
+        help_text="What it is lent by pictures that look like one of its own; 0 where that is not done."
+    )
     terms = TermShareSerializer(many=True)
     found = RangeSerializer(many=True, help_text="Where the chunk's text holds one of the terms, in code points.")
 

@@ -79,6 +79,7 @@ def explained(
             "chunk": chunk,
             "length": row.length,
             "near": row.near,
+            "lent": row.lent,
             "terms": [
                 {
                     "term": share.term,

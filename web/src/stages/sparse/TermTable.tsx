@@ -11,7 +11,8 @@ const isAdded = (term: Term) => term.added_to_question || term.added_to_chunk;
 export function TermTable({ explained }: { explained: Explained }) {
   const { without } = useBeside();
   const say = useSay();
-  const total = explained.terms.reduce((sum, term) => sum + term.share, explained.length + explained.near);
+  const beside = explained.length + explained.near + explained.lent;
+  const total = explained.terms.reduce((sum, term) => sum + term.share, beside);
   const most = Math.max(...explained.terms.map((term) => term.share), 1e-9);
   // A question may be given many words; those that this chunk has nothing of are counted alone.
   const shown = explained.terms.filter((term) => !term.added_to_question || term.share > 0);
@@ -67,6 +68,12 @@ export function TermTable({ explained }: { explained: Explained }) {
             <tr>
               <td colSpan={4}>terms that stand within five words of each other</td>
               <td>{score(explained.near)}</td>
+            </tr>
+          )}
+          {explained.lent !== 0 && (
+            <tr>
+              <td colSpan={4}>lent by what is said of pictures that look like one here</td>
+              <td>{score(explained.lent)}</td>
             </tr>
           )}
           {explained.length !== 0 && (
