@@ -20,6 +20,9 @@ class AsWords:
     def token_offsets(self, texts):
         return [words(text) for text in texts]
 
+    def token_counts(self, texts):
+        return np.array([len(words(text).starts) for text in texts], np.int64)
+
 
 def triples(text):
     found = text.casefold().split()

@@ -5,8 +5,6 @@ from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
-import numpy as np
-
 from doppio.core.build.builder import Builder
 from doppio.core.build.keys import Keys
 from doppio.core.errors import ArtifactDamaged
@@ -102,7 +100,7 @@ def _rate(counter: Encoder, step: str, default: float) -> float:
 def _tried_rate(encoder: Encoder, step: str) -> float:
     """Tokens a second over a short text, kept until a build has measured better."""
     texts = [TRIED] * 4
-    count = int(np.sum([len(units.starts) for units in encoder.token_offsets(texts)]))
+    count = int(encoder.token_counts(texts).sum())
     encoder.questions(texts[:1])
     begun = time.perf_counter()
     encoder.questions(texts)

@@ -97,7 +97,7 @@ def count_use(key: Key, now: datetime | None = None) -> None:
     """
     now = now or timezone.now()
     minute = now.hour * 60 + now.minute
-    with transaction.atomic(), connection.cursor() as cursor:
+    with connection.cursor() as cursor:
         # Losing the last moment's counts in a crash is better than a disk write for each question.
         cursor.execute(
             "INSERT INTO serving_use (key_id, day, minute, asked, refused) "

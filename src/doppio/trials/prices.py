@@ -2,8 +2,6 @@
 
 from collections.abc import Sequence
 
-import numpy as np
-
 from doppio.core.measure.trial import Row
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.joint import JointScorer
@@ -31,7 +29,7 @@ def paid(pipeline: Pipeline, counter: Encoder, rows: Sequence[Row]) -> float:
     each = sum(encoding.values())
     if not rows or not (each or scoring):
         return 0.0
-    asked = np.array([len(units.starts) for units in counter.token_offsets([row.trace.question for row in rows])])
+    asked = counter.token_counts([row.trace.question for row in rows])
     spent = float(each * asked.sum())
     if scoring:
         for row, tokens in zip(rows, asked.tolist(), strict=True):

@@ -369,7 +369,7 @@ def _token_counts(texts: Sequence[str], tokens: TokenOffsets | None) -> Offsets:
     distinct = sorted({text for text in texts if text})
     if not distinct or tokens is None:
         return np.zeros(len(texts), np.int64)
-    found = {text: len(units.starts) for text, units in zip(distinct, tokens.token_offsets(distinct), strict=True)}
+    found = dict(zip(distinct, tokens.token_counts(distinct).tolist(), strict=True))
     return np.array([found.get(text, 0) for text in texts], np.int64)
 
 

@@ -15,7 +15,7 @@ from doppio.core.models.batching import like_length
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 from doppio.core.models.session import open_session
 from doppio.core.models.sight import PICTURE_GRAPH, GraphSight, Sight
-from doppio.core.models.tokenizer import offsets_by
+from doppio.core.models.tokenizer import counts_by, offsets_by
 from doppio.core.text.units import Units
 
 # Of these the vectors of their tokens are kept.
@@ -199,6 +199,10 @@ class Encoder:
     def token_offsets(self, texts: Sequence[str]) -> list[Units]:
         """Ranges of the tokens of whole texts, nothing cut off, special tokens left out."""
         return offsets_by(self._whole, texts)
+
+    def token_counts(self, texts: Sequence[str]) -> NDArray[np.int64]:
+        """How many these are, of each text: (n,) int64."""
+        return counts_by(self._whole, texts)
 
     def token_ids(self, texts: Sequence[str]) -> list[NDArray[np.int64]]:
         """Numbers of the tokens of whole texts, special tokens left out."""

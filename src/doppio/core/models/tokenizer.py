@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 from tokenizers import Tokenizer
 
 from doppio.core.errors import ModelFolderError
@@ -20,6 +21,12 @@ def offsets_by(tokenizer: Tokenizer, texts: Sequence[str]) -> list[Units]:
         bounds = np.asarray(encoding.offsets, np.int64).reshape(-1, 2)
         found.append(Units(np.ascontiguousarray(bounds[:, 0]), np.ascontiguousarray(bounds[:, 1])))
     return found
+
+
+def counts_by(tokenizer: Tokenizer, texts: Sequence[str]) -> NDArray[np.int64]:
+    """How many tokens whole texts have, special ones left out: (n,) int64. Their ranges are not worked out."""
+    encoded = tokenizer.encode_batch_fast(list(texts), add_special_tokens=False)
+    return np.array([len(encoding.ids) for encoding in encoded], np.int64)
 
 
 class Tokens:
@@ -39,6 +46,10 @@ class Tokens:
     def token_offsets(self, texts: Sequence[str]) -> list[Units]:
         """Ranges of the tokens of whole texts."""
         return offsets_by(self._tokenizer, texts)
+
+    def token_counts(self, texts: Sequence[str]) -> NDArray[np.int64]:
+        """How many these are, of each text: (n,) int64."""
+        return counts_by(self._tokenizer, texts)
 
 
 def register_tokenizer(source: Path, root: Path, name: str, title: str = "") -> str:

@@ -237,10 +237,7 @@ class _Counted:
 
 def _recounted(pool: Pool, costs: NDArray[np.int64], tokens: TokenOffsets, budget: TokenOffsets) -> NDArray[np.int64]:
     """What passages cost by other tokens; what they hand on beside their text is counted as it was."""
-    before, now = (
-        np.array([len(units.starts) for units in counting.token_offsets(pool.texts)], np.int64)
-        for counting in (tokens, budget)
-    )
+    before, now = (counting.token_counts(pool.texts) for counting in (tokens, budget))
     return now + np.maximum(costs - before, 0)
 
 

@@ -40,6 +40,9 @@ class TokenOffsets(Protocol):
     def token_offsets(self, texts: Sequence[str]) -> list[Units]:
         """Tokens of whole texts, nothing cut off, special tokens left out."""
 
+    def token_counts(self, texts: Sequence[str]) -> NDArray[np.int64]:
+        """How many tokens these are, of each text: (n,) int64."""
+
 
 class SentenceVectors(Protocol):
     """Texts to unit vectors, for rules that compare sentences by meaning."""

@@ -65,12 +65,12 @@ def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -
         )
     whole = BETWEEN.join(parts)
     counting = pipeline.budget or pipeline.tokens
-    counted = counting.token_offsets([whole])[0] if counting is not None else None
+    tokens = 0 if counting is None else int(counting.token_counts([whole])[0])
     worth = answer_figures(trace, relevance, pipeline.chunks, texts) if relevance else None
     return {
         "pieces": found,
         "written": whole,
-        "tokens": 0 if counted is None else len(counted.starts),
+        "tokens": tokens,
         "answer": worth and {**asdict(worth), "cited": worth.cited},
     }
 

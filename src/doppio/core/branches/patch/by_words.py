@@ -68,7 +68,7 @@ def described(encoder: Encoder, sheets: Sequence[Sequence[Line]], rows: int, col
 
 def _parts(encoder: Encoder, sheet: int, lines: Sequence[Line]) -> list[_Part]:
     """Lines one after another, as many together as the encoder reads: words are read among their neighbours."""
-    counts = [len(units.starts) for units in encoder.token_offsets([text for text, _ in lines])]
+    counts = encoder.token_counts([text for text, _ in lines]).tolist()
     groups: list[list[Line]] = []
     tokens = 0
     for line, count in zip(lines, counts, strict=True):
