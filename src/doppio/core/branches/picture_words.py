@@ -42,6 +42,10 @@ class PictureWordsBranch(SparseBranch):
 
     lending: Lending | None = None
 
+    @property
+    def measure(self) -> str:
+        return super().measure if self.lending is None else "BM25 score with what is lent by looks, 0 upwards"
+
     def search_asked(
         self, queries: Sequence[Query], vectors: NDArray | None, depth: int, allowed: Allowed
     ) -> list[Ranking]:
