@@ -130,7 +130,7 @@ class Asked(Built):
     def setUp(self):
         super().setUp()
         self.enterContext(mock.patch("doppio.core.chunking.table.read_picture", lambda drawn: []))
-        told = {True: "A crimson disc beside the platform", False: "An azure panel over the gate"}
+        told = {True: "A crimson disc beside the platform", False: "A cobalt panel over the gate"}
         self.documents = [sign(number, number % 2 == 0, told[number % 2 == 0]) for number in range(32)]
         self.documents += [sign(32, True, ""), sign(33, False, "")]
 
