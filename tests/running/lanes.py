@@ -4,6 +4,7 @@ Each has a database, a folder for artifacts and one thread of its own, so that n
 another lane. Whatever a lane prints goes into a file and is told when a job of it has failed.
 """
 
+import gc
 import os
 import shutil
 import signal
@@ -111,6 +112,8 @@ def _take_over(name: str, folder: Path, template: str) -> None:
     """Make this process a lane: its own database, artifacts and files, and nobody else's output."""
     from django.conf import settings
 
+    # What was there before the lane stays: nothing of it is looked through for what is no longer used.
+    gc.freeze()
     databases.copy(template, name)
     databases.use(name)
     for variable, setting in (("DOPPIO_ARTIFACTS", "artifacts"), ("DOPPIO_FILES", "files")):

@@ -34,7 +34,7 @@ TIMEOUTS = {"statement_timeout": "120s", "lock_timeout": "30s", "idle_in_transac
 FAR = Path("/var/lib/doppio")
 # A connection for each thread of four web servers, and those of the worker and of commands.
 CONNECTIONS = 300
-QUICK = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"}
+QUICK = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "autovacuum": "off"}
 
 
 # Every table, sequence, function and type of the application's schema gets a new owner, and so does the schema.
