@@ -12,8 +12,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 # Each lane is given one core: whatever counts cores finds one. It stands before anything that counts is imported.
-# There are three lanes more than there are cores: those with a browser or a server wait a third of their time.
-LANES = len(os.sched_getaffinity(0)) + 3
+# There are two lanes more than there are cores: those with a browser or a server wait a third of their time.
+LANES = len(os.sched_getaffinity(0)) + 2
 ONE = ("DOPPIO_CORES", "OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "NUMBA_NUM_THREADS")
 os.environ.update(dict.fromkeys(ONE, "1"))
 
