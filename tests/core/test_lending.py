@@ -1,5 +1,6 @@
 """What is said of pictures is lent to those that look like them: against a slow formula, and in a pipeline."""
 
+import unittest
 from dataclasses import replace
 from unittest import mock
 
@@ -11,6 +12,7 @@ from PIL import Image, ImageDraw
 from doppio.core.branches.picture import lending
 from doppio.core.branches.query import Query
 from doppio.core.models.looks import LOOK
+from doppio.core.question.reading import Beside
 from doppio.core.text.document import PARAGRAPH, DocumentBuilder
 from tests.core.test_shown import Built, packed, part
 
@@ -60,7 +62,7 @@ def slow_lent(pictures, scores):
     return {chunk: value for chunk, value in found.items() if value > 0}
 
 
-class Fitted(Built):
+class Fitted(unittest.TestCase):
     @settings(max_examples=8)
     @given(st.integers(0, 2**32 - 1), st.integers(1, 12))
     def test_it_is_ridge_regression_of_scores_and_hangs_on_no_segments(self, seed, unsaid):
@@ -158,6 +160,15 @@ class Asked(Built):
         self.assertAlmostEqual(
             self.scores(self.opened(lent=0.5), question)["sign-32"], found["sign-32"] / 2, places=4
         )
+
+    def test_conditions_hold_for_what_is_lent_and_where_no_term_is_found(self):
+        pipeline = self.opened(lent=1.0)
+        alone = pipeline.ask("a crimson disc", Beside(conditions="document is sign-32")).stage("read")
+        names = [pipeline.texts.documents[place].id for place in pipeline.chunks.document[alone.chunks]]
+        self.assertEqual(names, ["sign-32"])
+        self.assertAlmostEqual(float(alone.scores[0]), self.scores(pipeline, "a crimson disc")["sign-32"], places=5)
+        nothing = pipeline.ask("zeppelin", Beside(conditions="document is sign-32")).stage("read")
+        self.assertEqual(len(nothing.chunks), 0)
 
     def test_what_is_lent_is_told_and_adds_up(self):
         pipeline = self.opened(lent=0.8)

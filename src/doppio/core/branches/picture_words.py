@@ -22,7 +22,6 @@ from doppio.core.branches.sparse.spread import open_sparse
 from doppio.core.branches.sparse.terms import weighed_terms
 from doppio.core.branches.sparse.weighting import OKAPI
 from doppio.core.fusion.pouring import Ranking
-from doppio.core.kernels.rows import named
 from doppio.core.kinds import Setting, Settings, group, number
 from doppio.core.ranking import Ids, best_of
 from doppio.core.store.pieces import Facts, Maker, Needs, Opening, Planning
@@ -58,8 +57,7 @@ class PictureWordsBranch(SparseBranch):
         chunks, scores = self._scored(query)
         borrowers, lent = self._lent(lending, chunks, scores, allowed)
         if allowed is not None:
-            there = named(allowed, chunks)
-            chunks, scores = chunks[there], scores[there]
+            chunks, scores = chunks[allowed[chunks]], scores[allowed[chunks]]
         both, place = np.unique(np.concatenate([chunks, borrowers]), return_inverse=True)
         sums = np.zeros(len(both))
         np.add.at(sums, place, np.concatenate([scores, lent]))

@@ -13,12 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from doppio.core.branches.picture.guess import LEAST, MOST
 from doppio.core.branches.picture.making import Pictures
-from doppio.core.kernels.rows import named
+from doppio.core.kernels.rows import rows_of
 from doppio.core.models.looks import LOOK
 
-# With fewer pictures of which something is said there is nothing to learn; more than so many teach nothing new.
-LEAST, MOST = 24, 20_000
 RIDGE = 0.1
 
 Floats = NDArray[np.float64]
@@ -30,7 +29,7 @@ class Lending:
     """A fitted map.
 
     lenders : (n, 2) int64, chunks and the pictures that they carry of which something is said, by chunk
-    looks : (m, LOOK) float32, how these pictures look, less the mean
+    looks : (m, LOOK) float64, how these pictures look, less the mean
     inner : (LOOK, LOOK) float64, the inverse of their products with the penalty
     pull : (m,) float64, how far what a picture scores pulls its own guess, below 1
     borrowers : (k, 2) int64, chunks and the pictures that they carry of which nothing is said, by chunk
@@ -38,16 +37,11 @@ class Lending:
     """
 
     lenders: Numbers
-    looks: NDArray[np.float32]
+    looks: Floats
     inner: Floats
     pull: Floats
     borrowers: Numbers
     unsaid: NDArray[np.float32]
-
-    @property
-    def fitted_on(self) -> int:
-        """Pictures that it was fitted on."""
-        return len(self.looks)
 
     def lent(
         self, chunks: Numbers, scores: Floats, allowed: NDArray[np.bool_] | None = None
@@ -67,31 +61,22 @@ class Lending:
         """
         order = np.argsort(chunks, kind="stable")
         held = np.zeros(len(self.looks))
-        rows, there = _places(chunks[order], self.lenders[:, 0])
+        there, rows = rows_of(chunks[order], len(chunks), self.lenders[:, 0])
         np.maximum.at(held, self.lenders[there, 1], scores[order][rows])
         mean = held.mean()
         above = held - mean
-        turn = self.inner @ (self.looks.T.astype(np.float64) @ above)
+        turn = self.inner @ (above @ self.looks)
         # Each guessed from the others, without fitting anew: the errors of the fit are too small by the own pull.
-        missed = (above - self.looks.astype(np.float64) @ turn) / (1 - self.pull)
+        missed = (above - self.looks @ turn) / (1 - self.pull)
         told = max(0.0, 1 - float(missed @ missed) / max(float(above @ above), 1e-12)) ** 0.5
-        guessed = told * (mean + self.unsaid.astype(np.float64) @ turn)
+        guessed = told * (mean + (self.unsaid @ turn.astype(np.float32)).astype(np.float64))
         owners, pictures = self.borrowers.T
         if allowed is not None:
-            kept = named(allowed, owners)
-            owners, pictures = owners[kept], pictures[kept]
+            owners, pictures = owners[allowed[owners]], pictures[allowed[owners]]
         once, place = np.unique(owners, return_inverse=True)
         best = np.zeros(len(once))
         np.maximum.at(best, place, guessed[pictures])
         return once[best > 0], best[best > 0]
-
-
-def _places(known: Numbers, wanted: Numbers) -> tuple[Numbers, NDArray[np.bool_]]:
-    """Where in a rising list each of some numbers stands that is there, and which are."""
-    at = np.searchsorted(known, wanted)
-    there = at < len(known)
-    there[there] = known[at[there]] == wanted[there]
-    return at[there], there
 
 
 def fitted(segments: Sequence[tuple[Pictures, Numbers]], ridge: float = RIDGE) -> Lending | None:
@@ -124,7 +109,7 @@ def fitted(segments: Sequence[tuple[Pictures, Numbers]], ridge: float = RIDGE) -
     # The mean is one more number that each pulls at.
     pull = np.minimum(np.einsum("ij,ij->i", seen @ inner, seen) + 1 / len(seen), 1 - 1e-9)
     unsaid = (np.array([looks[name] for name in unknown], np.float64) - centre).astype(np.float32)
-    return Lending(_pairs(carried, known), seen.astype(np.float32), inner, pull, _pairs(carried, unknown), unsaid)
+    return Lending(_pairs(carried, known), seen, inner, pull, _pairs(carried, unknown), unsaid)
 
 
 def _pairs(carried: Sequence[tuple[int, bytes]], names: Sequence[bytes]) -> Numbers:
