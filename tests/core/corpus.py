@@ -1,16 +1,19 @@
 """A small corpus of the ropeway, built by hand, for tests that need documents."""
 
 import os
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
 from doppio.core.recipe.check import check
 from doppio.core.recipe.recipe import Recipe
 from doppio.core.text.document import HEADING, PARAGRAPH, Document, DocumentBuilder
+from doppio.core.text.units import Units, words
 
 ROOT = Path(__file__).resolve().parents[2]
 MODELS = Path(os.environ.get("DOPPIO_VAR", ROOT / "var")) / "models"
@@ -73,3 +76,13 @@ def recipe(**changes: object) -> Recipe:
         "select": {"k": 2, "budget_tokens": 60},
     }
     return check({**body, **changes})
+
+
+class WordsAsTokens:
+    """What cutting needs to know of an encoder whose tokens are words."""
+
+    def token_offsets(self, texts: Sequence[str]) -> list[Units]:
+        return [words(text) for text in texts]
+
+    def token_counts(self, texts: Sequence[str]) -> NDArray[np.int64]:
+        return np.array([len(words(text).starts) for text in texts], np.int64)

@@ -14,8 +14,8 @@ from doppio.core.text.abbreviations import habits
 from doppio.core.text.document import CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.outline import DROP, Correction, corrected
 from doppio.core.text.sentences import sentence_starts, sentences_of
-from doppio.core.text.units import Units, characters, words
-from tests.core.corpus import documents, encoder
+from doppio.core.text.units import characters, words
+from tests.core.corpus import WordsAsTokens, documents, encoder
 
 ALPHABETS = (
     "abc de. \n,;E-417",
@@ -407,7 +407,7 @@ class Table(unittest.TestCase):
             builder.add(HEADING, title, 1)
             builder.add(PARAGRAPH, "word " * 12)
         document = builder.build("d")
-        table = cut([document], {"rule": "fixed-window", "unit": "words", "size": 14, "overlap": 0}, _WordsAsTokens())
+        table = cut([document], {"rule": "fixed-window", "unit": "words", "size": 14, "overlap": 0}, WordsAsTokens())
         self.assertEqual([document.section_path(i) for i in table.section], [("First",), ("Second",)])
 
     def test_a_context_line_is_indexed_and_not_shown(self):
@@ -417,7 +417,7 @@ class Table(unittest.TestCase):
         builder.add(PARAGRAPH, "word " * 12)
         document = builder.build("d")
         chunking = {"rule": "fixed-window", "unit": "words", "size": 14, "overlap": 0, "context": "path"}
-        table = cut([document], chunking, _WordsAsTokens())
+        table = cut([document], chunking, WordsAsTokens())
         texts = CorpusTexts([document], table, "path")
         self.assertEqual(texts.indexed([1])[0], "Wind rules: 2 Limits\n" + texts.texts([1])[0])
         self.assertEqual(table.context.tolist(), [4, 4])
@@ -426,18 +426,10 @@ class Table(unittest.TestCase):
         text = " ".join(f"w{n}." for n in range(40))
         document = Document("d", "d", text, carried={"Link": "two words"})
         chunking = {"rule": "fixed-window", "unit": "words", "size": 8, "overlap": 0, "host": {"size": 20}}
-        table = cut([document], chunking, _WordsAsTokens())
+        table = cut([document], chunking, WordsAsTokens())
         self.assertEqual(table.handed.tolist(), [23] * 6)
         self.assertEqual(sorted(set(table.host_start.tolist())), [0, text.index("w20")])
 
     def test_no_documents_give_an_empty_table(self):
         chunking = {"rule": "fixed-window", "unit": "words", "size": 9, "overlap": 0}
-        self.assertEqual(len(cut([], chunking, _WordsAsTokens())), 0)
-
-
-class _WordsAsTokens:
-    def token_offsets(self, texts) -> list[Units]:
-        return [words(text) for text in texts]
-
-    def token_counts(self, texts):
-        return np.array([len(words(text).starts) for text in texts], np.int64)
+        self.assertEqual(len(cut([], chunking, WordsAsTokens())), 0)

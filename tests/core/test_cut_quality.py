@@ -12,16 +12,9 @@ from doppio.core.chunking.twins import near_identical
 from doppio.core.measure.placing import closest, place_again
 from doppio.core.text.document import PARAGRAPH, Document, DocumentBuilder
 from doppio.core.text.units import words
+from tests.core.corpus import WordsAsTokens
 
 WORDS = st.lists(st.sampled_from("rope wind line cabin tower brake ice snow".split()), min_size=0, max_size=30)
-
-
-class AsWords:
-    def token_offsets(self, texts):
-        return [words(text) for text in texts]
-
-    def token_counts(self, texts):
-        return np.array([len(words(text).starts) for text in texts], np.int64)
 
 
 def triples(text):
@@ -90,7 +83,7 @@ class Looks(unittest.TestCase):
         for _ in range(9):
             builder.add(PARAGRAPH, "The rope is greased in spring and in autumn after it was brushed clean. " * 3)
         documents = [builder.build("a"), builder.build("b")]
-        table = cut(documents, {"rule": "fixed-window", "unit": "words", "size": 30, "overlap": 10}, AsWords())
+        table = cut(documents, {"rule": "fixed-window", "unit": "words", "size": 30, "overlap": 10}, WordsAsTokens())
         looks = []
         for position, document in enumerate(documents):
             rows = table.of_document(position)

@@ -50,13 +50,15 @@ def _run_alone(given: argparse.Namespace) -> int:
     # Database servers of tests run under an account of their own, and have to get through.
     scratch.chmod(0o711)
     kept = Cluster(HOME, quick=True)
-    cluster = copied(kept, scratch / "cluster")
     try:
-        step("test database", cluster.start)
-        _settle(cluster, scratch)
-        outcomes = _run(given, scratch, lambda: keep(cluster, kept))
+        cluster = copied(kept, scratch / "cluster")
+        try:
+            step("test database", cluster.start)
+            _settle(cluster, scratch)
+            outcomes = _run(given, scratch, lambda: keep(cluster, kept))
+        finally:
+            cluster.stop()
     finally:
-        cluster.stop()
         shutil.rmtree(scratch, ignore_errors=True)
     if given.record:
         SHIPPED.write_text(json.dumps(_rounded(outcomes), indent=0, sort_keys=True) + "\n")

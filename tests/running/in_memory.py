@@ -27,9 +27,12 @@ def copied(kept: Cluster, home: Path) -> Cluster:
 def keep(own: Cluster, kept: Cluster) -> None:
     """Let what was prepared in a copy be what the next run begins with. It runs, and does so again afterwards."""
     own.stop()
-    # Killed here, the next run finds a record without data, and makes both anew.
+    draft = kept.data.with_name("data.copied")
+    shutil.rmtree(draft, ignore_errors=True)
+    _copy(own.data, draft)
+    # Killed between the two, the next run finds a record without data, and makes both anew.
     shutil.rmtree(kept.data)
-    _copy(own.data, kept.data)
+    draft.rename(kept.data)
     own.start()
 
 

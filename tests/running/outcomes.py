@@ -1,11 +1,12 @@
 """What became of a job, and what is told of all of them."""
 
-import os
 import time
 import traceback
 import unittest
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+
+from tests.running.work import own_work
 
 SHORT = 0.5
 
@@ -73,11 +74,6 @@ def broken(name: str, seconds: float, why: BaseException | str, *, is_check: boo
     """The outcome of a job that could not be run."""
     said = why if isinstance(why, str) else "".join(traceback.format_exception(why))
     return Outcome(name, seconds, failures=[(name, said)], is_check=is_check)
-
-
-def own_work() -> float:
-    """Seconds of processor time of this process and of those that it started and that have ended."""
-    return sum(os.times()[:4])
 
 
 def _name(test: unittest.TestCase) -> str:

@@ -73,8 +73,8 @@ class TokensAtHand(TestCase):
             for text, units in zip(texts, shelf.of(encoder, texts), strict=True):
                 fresh = encoder.token_offsets([text])[0]
                 self.assertEqual(units.starts.tolist(), fresh.starts.tolist())
-        self.assertLessEqual(shelf._held, 40)
-        self.assertEqual(shelf._held, sum(len(units.starts) for units in shelf._kept.values()))
+        self.assertLessEqual(shelf._kept._held, 40)
+        self.assertEqual(shelf._kept._held, sum(len(units.starts) for units in shelf._kept._kept.values()))
 
     def test_all_documents_cut_together_are_each_as_cut_alone(self):
         corpus = documents()

@@ -1,9 +1,7 @@
 """Texts of chunks out of the recorded documents, and what is shown beside them."""
 
 import json
-import threading
 from bisect import bisect_right
-from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache, partial
@@ -17,6 +15,7 @@ from doppio.core.chunking.context import NONE, PATH, titled_path, with_context
 from doppio.core.chunking.table import ChunkTable, DocumentTold
 from doppio.core.errors import DocumentError
 from doppio.core.formats.page_reading import PDF
+from doppio.core.last_used import LastUsed
 from doppio.core.text.document import PAGE
 from doppio.core.text.pictures import (
     Line,
@@ -85,9 +84,7 @@ class KnownFacts:
     """Facts of the documents that were shown last; a document that changes has another digest."""
 
     def __init__(self, kept: int = 4096) -> None:
-        self._kept = kept
-        self._lock = threading.Lock()
-        self._known: OrderedDict[tuple[int, str], DocumentFacts] = OrderedDict()
+        self._known: LastUsed[tuple[int, str], DocumentFacts] = LastUsed(kept)
 
     def of(self, documents: Mapping[int, str]) -> dict[int, DocumentFacts]:
         """Facts of documents by primary key, given their digests; a few queries, or none where all are known.
@@ -97,8 +94,7 @@ class KnownFacts:
         DocumentError
             If one of them has changed or gone.
         """
-        with self._lock:
-            found = {pk: self._known[pk, digest] for pk, digest in documents.items() if (pk, digest) in self._known}
+        found = {pk: facts for (pk, _), facts in self._known.of(documents.items()).items()}
         lacking = [pk for pk in documents if pk not in found]
         if not lacking:
             return found
@@ -116,11 +112,7 @@ class KnownFacts:
             starts, numbers = pages.get(pk, ((), ()))
             figures = [] if file is None else _figures(json.loads(pictures))
             found[pk] = DocumentFacts(title, json.loads(carried), paths[pk], starts, numbers, figures)
-        with self._lock:
-            for pk in lacking:
-                self._known[pk, documents[pk]] = found[pk]
-            while len(self._known) > self._kept:
-                self._known.popitem(last=False)
+        self._known.keep({(pk, documents[pk]): found[pk] for pk in lacking})
         return found
 
 
@@ -254,8 +246,6 @@ class RecordedTexts:
             for owner, whole in _whole(some, keep=len(owners) <= TEXTS_AT_ONCE).items():
                 for place in places[owner]:
                     found[place] = cut(owner, whole, starts[place], ends[place])
-        if len(found) != len(chunks):
-            raise DocumentError(CHANGED)
         return [found[place] for place in range(len(chunks))]
 
     def _check(self, chunks: Sequence[int]) -> None:

@@ -1,7 +1,5 @@
 """Suggested questions: read off documents that are asked about least, and decided on by people."""
 
-import threading
-from collections import OrderedDict
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -9,6 +7,7 @@ from django.db import transaction
 from django.db.models import Count
 
 from doppio.core.errors import QuestionError
+from doppio.core.last_used import LastUsed
 from doppio.core.suggest.kind import Suggestion, suggestions
 from doppio.library.corpus import core_document
 from doppio.library.models import Document, Workspace
@@ -22,21 +21,14 @@ class _Read:
     """What the rules read off the documents that were looked at last; a document that changes has another digest."""
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._known: OrderedDict[tuple[int, str], list[Suggestion]] = OrderedDict()
+        self._known: LastUsed[tuple[int, str], list[Suggestion]] = LastUsed(KEPT)
 
     def of(self, numbers: list[int], digests: dict[int, str]) -> dict[int, list[Suggestion]]:
-        with self._lock:
-            found = {pk: self._known[pk, digests[pk]] for pk in numbers if (pk, digests[pk]) in self._known}
+        found = {pk: read for (pk, _), read in self._known.of((pk, digests[pk]) for pk in numbers).items()}
         lacking = Document.objects.filter(pk__in=[pk for pk in numbers if pk not in found])
         for row in lacking.prefetch_related("sections"):
             found[row.pk] = suggestions(core_document(row))
-        with self._lock:
-            for pk, read in found.items():
-                self._known[pk, digests[pk]] = read
-                self._known.move_to_end((pk, digests[pk]))
-            while len(self._known) > KEPT:
-                self._known.popitem(last=False)
+        self._known.keep({(pk, digests[pk]): read for pk, read in found.items()})
         return found
 
 

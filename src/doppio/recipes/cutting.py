@@ -1,7 +1,5 @@
 """Cutting before anything is built: chunks of one document or of all, with the encoder's tokens kept at hand."""
 
-import threading
-from collections import OrderedDict
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -12,6 +10,7 @@ from doppio.core.chunking.kind import RULES, filled
 from doppio.core.chunking.table import ChunkTable, cut_one, table_of
 from doppio.core.errors import RecipeError
 from doppio.core.fingerprint import text_digest
+from doppio.core.last_used import LastUsed
 from doppio.core.models.encoder import Encoder
 from doppio.core.text.document import HEADING, PARAGRAPH, Document, DocumentBuilder
 from doppio.core.text.units import Units
@@ -25,28 +24,15 @@ class TokenShelf:
     """The encoder's tokens of texts that were cut lately: a moved setting does not count them again."""
 
     def __init__(self, room: int = KEPT_TOKENS) -> None:
-        self._room = room
-        self._held = 0
-        self._lock = threading.Lock()
-        self._kept: OrderedDict[tuple[str, str], Units] = OrderedDict()
+        self._kept: LastUsed[tuple[str, str], Units] = LastUsed(room, lambda units: len(units.starts))
 
     def of(self, encoder: Encoder, texts: Sequence[str]) -> list[Units]:
         """Tokens of each text."""
         keys = [(encoder.digest, text_digest(text)) for text in texts]
-        with self._lock:
-            found = {key: self._kept[key] for key in keys if key in self._kept}
-            for key in found:
-                self._kept.move_to_end(key)
+        found = self._kept.of(keys)
         missing = {key: text for key, text in zip(keys, texts, strict=True) if key not in found}
         fresh = dict(zip(missing, encoder.token_offsets(list(missing.values())), strict=True))
-        with self._lock:
-            for key, units in fresh.items():
-                if key not in self._kept:
-                    self._kept[key] = units
-                    self._held += len(units.starts)
-            while self._held > self._room and len(self._kept) > 1:
-                _, gone = self._kept.popitem(last=False)
-                self._held -= len(gone.starts)
+        self._kept.keep(fresh)
         found |= fresh
         return [found[key] for key in keys]
 

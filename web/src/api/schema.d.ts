@@ -5314,6 +5314,8 @@ export interface components {
             mean: number;
             /** @description Whether the branch adds terms to chunks and questions. */
             adds: boolean;
+            /** @description Whether pictures of which nothing is said are lent what is said of their like. */
+            lends: boolean;
             commonest: components["schemas"]["TermRow"][];
             codes: components["schemas"]["TermRow"][];
         };

@@ -28,6 +28,7 @@ class SparseFactsSerializer(s.Serializer):
     segments = s.IntegerField()
     mean = s.FloatField(help_text="Mean terms of a chunk.")
     adds = s.BooleanField(help_text="Whether the branch adds terms to chunks and questions.")
+    lends = s.BooleanField(help_text="Whether pictures of which nothing is said are lent what is said of their like.")
     commonest = TermRowSerializer(many=True)
     codes = TermRowSerializer(many=True)
 

@@ -49,6 +49,7 @@ def _facts(opened: TermBranch, own: Sequence[Index]) -> dict[str, Any]:
         "segments": len(body.segments),
         "mean": body.mean,
         "adds": hasattr(opened, "added_to"),
+        "lends": getattr(opened, "lending", None) is not None,
         "commonest": [row(term) for term in order[:LISTED]],
         "codes": [row(term) for term in [term for term in order if _is_code(term)][:LISTED]],
     }

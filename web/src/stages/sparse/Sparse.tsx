@@ -151,7 +151,8 @@ export function SparsePinned({ asked }: { asked: Asked }) {
     .map((chunk) => chunk.number);
   const shown = [...(stage?.chunks.slice(0, EXPLAINED) ?? []), ...missed.slice(0, EXPLAINED)];
   const told = useExplained(asked, stage ? shown : [], branch ?? "");
-  const adds = useSparseStage(branch).data?.facts?.adds;
+  const facts = useSparseStage(branch).data?.facts;
+  const adds = facts?.adds;
   if (!stage) return <NotHere />;
   const explained = told.data?.find((row) => row.chunk === chosen);
   if (stage.chunks.length === 0)
@@ -168,7 +169,8 @@ export function SparsePinned({ asked }: { asked: Asked }) {
       <div className="split two">
         <div>
           <h3>
-            {stage.chunks.length} chunks share a term with the question{adds && ", said or added"}{" "}
+            {stage.chunks.length} chunks share a term with the question{adds && ", said or added"}
+            {facts?.lends && ", or look like some that do"}{" "}
             <span className="soft fw-normal num">
               {milliseconds(stage.seconds)}, {stage.measure}; larger is better
             </span>
