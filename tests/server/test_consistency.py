@@ -15,6 +15,7 @@ from doppio.command import demo_data, show
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import QuestionError
+from doppio.core.formats.documents import read_file
 from doppio.core.measure.trial import run_trial
 from doppio.core.models.registry import Models
 from doppio.core.progress import Silent
@@ -22,6 +23,7 @@ from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.text.document import corpus_fingerprint
 from doppio.jobs.models import Job
 from doppio.library.models import Document, Workspace
+from doppio.library.services import store_documents
 from doppio.recipes.models import RecipeVersion
 from doppio.trials.models import TrialRecord
 from tests.core.corpus import MODELS, ROOT, documents, recipe
@@ -112,6 +114,17 @@ class DemoLoading(TestCase):
         self.assertEqual(measured, "outline in context v2 measured, 1 of 1 questions delivered")
         self.assertEqual(Document.objects.get(name="dogs.md").pk, kept)
         self.assertIn("20 metres", Document.objects.get(name="wind.md").text)
+
+    def test_what_the_folder_no_longer_has_goes_but_not_what_somebody_brought_in(self):
+        demo_data.load_demo(self.folder)
+        (self.folder / "documents" / "dogs.md").unlink()
+        demo_data.load_demo(self.folder)
+        space = Workspace.objects.get()
+        self.assertEqual(list(space.documents.values_list("name", flat=True)), ["wind.md"])
+        space.imports.create()
+        store_documents(space, read_file(b"# Bolts\n\nOf the tower.", "bolts.md"))
+        self.assertEqual(demo_data.load_demo(self.folder), "there")
+        self.assertEqual(list(space.documents.values_list("name", flat=True)), ["bolts.md", "wind.md"])
 
     def test_a_quote_that_is_not_there_changes_nothing(self):
         demo_data.load_demo(self.folder)

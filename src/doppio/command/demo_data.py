@@ -115,7 +115,10 @@ def queue_others() -> int:
 
 
 def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:
-    """Bring the workspace's documents in line with the folder; returns how many were added."""
+    """Bring the workspace's documents in line with the folder; returns how many were added.
+
+    Where somebody brought in documents, those that the folder does not have stay: they may be theirs.
+    """
     added = 0
     paths = sorted(path for path in folder.rglob("*") if path.is_file() and is_known(path.name))
     sources = folder / SOURCES
@@ -131,9 +134,10 @@ def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:
                     raise DocumentError(f"{name}: {taken.reason}")
                 added += taken.counts.get("added", 0)
             progress.advance(1)
-    names = {path.relative_to(folder).as_posix() for path in paths}
-    gone = workspace.documents.exclude(file__name__in=names)
-    remove_documents(workspace, list(gone.values_list("pk", flat=True)))
+    if not workspace.imports.exists():
+        names = {path.relative_to(folder).as_posix() for path in paths}
+        gone = workspace.documents.exclude(file__name__in=names)
+        remove_documents(workspace, list(gone.values_list("pk", flat=True)))
     return added
 
 
