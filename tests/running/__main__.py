@@ -108,9 +108,11 @@ def _settle(cluster: Cluster, scratch: Path) -> None:
 def _run(given: argparse.Namespace, scratch: Path, keep_template: Callable[[], None]) -> list[Outcome]:
     from tests.browser.page import forget_pictures
     from tests.running import databases
+    from tests.running.compiled_once import compile_once
     from tests.running.lanes import run_all
 
     forget_pictures()
+    compile_once()
 
     found: list[Check | Tests] = [*tests(given.names)]
     if not given.no_lint and not given.names:

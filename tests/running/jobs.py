@@ -49,7 +49,7 @@ def checks() -> list[Check]:
                 ((str(NODE / "openapi-typescript"), str(schema), "-o", "src/api/schema.d.ts", "--check"), WEB),
             ),
         ),
-        one("tsc", str(NODE / "tsc"), "--noEmit", folder=WEB),
+        one("tsc", str(WEB / "node_modules" / "typescript-native" / "bin" / "tsc"), "--noEmit", folder=WEB),
         one("eslint", str(NODE / "eslint"), ".", "--max-warnings", "0", folder=WEB),
         one("prettier", str(NODE / "prettier"), "--check", "src", folder=WEB),
     ]
