@@ -26,7 +26,7 @@ from doppio.recipes.builds import builder, open_pipeline
 from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.services import latest_trial, measure_recipe
 from tests.core.corpus import recipe
-from tests.core.made_files import BLUE, RED, inline_picture, make_docx, make_pdf, make_picture
+from tests.core.made_files import BLUE, GREEN, RED, inline_picture, make_docx, make_pdf, make_picture
 from tests.server.committed import Committed
 from tests.server.workspace import make_workspace
 
@@ -324,6 +324,61 @@ class Imports(Committed):
             f"{self.root}imports/{number}/files", {"files": [io.BytesIO(b"x")], "names": ["a.md"]}
         )
         self.assertEqual(answer.status_code, 400)
+
+    def test_pictures_that_a_page_shows_come_in_with_it_and_are_drawn_from_it(self):
+        page = b'<h1>Tower 7</h1><p>Four bolts.</p><img src="img/red.png" alt="Red bolts"><img src="img/gone.png">'
+        files = {
+            "t/img/red.png": make_picture(RED),
+            "t/tower.html": page,
+            "t/notes.md": b"# Notes\n\n![](img/red.png)",
+            "t/alone.png": make_picture(BLUE),
+            "t/empty.html": b'<img src="img/torn.png">',
+            "t/img/torn.png": make_picture(GREEN),
+        }
+        rows, said = self.bring_in(files)
+        states = {name: row["state"] for name, row in rows.items()}
+        self.assertEqual(states.pop("t/img/red.png"), "shown")
+        # A page that cannot be read has shown nothing.
+        self.assertEqual(states.pop("t/empty.html"), "refused")
+        self.assertEqual(set(states.values()), {"added"})
+        self.assertEqual(rows["t/img/red.png"]["reason"], "shown in t/tower.html")
+        self.assertIn("it shows img/gone.png, which is not among", rows["t/tower.html"]["reason"])
+        self.assertEqual(said, "6 files: 4 added, 1 refused, 1 shown in a page.")
+        for name in ("t/tower.html", "t/notes.md"):
+            number = self.workspace.documents.get(name=name).pk
+            shown = self.client.get(f"{self.root}documents/{number}/figures/1")
+            with Image.open(io.BytesIO(shown.content)) as picture:
+                self.assertEqual(picture.convert("RGB").getpixel((100, 40)), RED)
+        for name in ("t/img/red.png", "t/tower.html"):
+            self.assertFalse(place_of(file_digest(files[name])).exists(), name)
+        again, _ = self.bring_in(files)
+        self.assertEqual({again[name]["state"] for name in ("t/tower.html", "t/notes.md")}, {"same"})
+        self.assertEqual(again["t/img/red.png"]["state"], "shown")
+        other, _ = self.bring_in({**files, "t/img/red.png": make_picture(BLUE, (90, 60))})
+        self.assertEqual({other[name]["state"] for name in ("t/tower.html", "t/notes.md")}, {"replaced"})
+
+    def test_pictures_of_pages_wait_for_all_of_them_though_the_import_is_killed_in_between(self):
+        given = {f"{n}.md": f"# Note {n}\n\n![Plan](red.png)".encode() for n in range(3)}
+        number = self.staged({"red.png": make_picture(RED), **given})
+        brought_in = Import.objects.get(pk=number)
+        imports.start(brought_in, self.user)
+        brought_in.refresh_from_db()
+        real = imports.take_file
+
+        def killed(workspace, name, *rest, **more):
+            if name == "1.md":
+                raise SystemExit
+            return real(workspace, name, *rest, **more)
+
+        with mock.patch.object(imports, "take_file", killed), self.assertRaises(SystemExit):
+            imports.run(brought_in, Silent())
+        self.assertEqual(brought_in.files.get(name="red.png").state, ImportedFile.SHOWN)
+        # Meanwhile somebody else has no use for the same picture any more.
+        self.bring_in({"other.png": make_picture(RED)})
+        self.send("post", "documents", {"documents": [self.workspace.documents.get(name="other.png").pk]})
+        self.assertIn("4 files: 3 added, 1 shown in a page", imports.run(brought_in, Silent()))
+        self.assertEqual([len(self.workspace.documents.get(name=name).pictures) for name in given], [1, 1, 1])
+        self.assertFalse(place_of(file_digest(make_picture(RED))).exists())
 
     def test_pictures_of_a_document_are_told_drawn_and_stand_with_their_passages(self):
         page = "<h1>Tower 7</h1><p>Four bolts hold it.</p><figure>{}<figcaption>Anchor plan</figcaption></figure>"

@@ -9,8 +9,9 @@ from django.db import transaction
 
 from doppio.command.kernels import dense_alone
 from doppio.core.errors import DocumentError
+from doppio.core.formats.beside import Beside, is_page
 from doppio.core.formats.bounded import BoundedReader
-from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
+from doppio.core.formats.documents import SOURCES, is_known, is_picture, read_bytes, read_sources
 from doppio.core.formats.optical import EDITION, ReadLine
 from doppio.core.formats.questions import read_questions
 from doppio.core.measure.ledger import DELIVERED
@@ -124,18 +125,22 @@ def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:
     sources = folder / SOURCES
     fields = read_sources(sources.read_bytes(), sources.name) if sources.exists() else {}
     progress.start("read documents", len(paths), "files")
+    names = {path.relative_to(folder).as_posix() for path in paths if path != sources}
+    beside = Beside(filter(is_picture, names), lambda name: read_bytes(folder / name))
+    pages = {name: beside.join(read_bytes(folder / name), name).data for name in names if is_page(name)}
+    names -= beside.shown.keys()
     with BoundedReader() as reader:
         for path in paths:
             name = path.relative_to(folder).as_posix()
-            if path != sources:
+            if name in names:
                 _lay_readings(folder, path)
-                taken = take_file(workspace, name, read_bytes(path), reader, fields.get(name))
+                data = pages.get(name) or read_bytes(path)
+                taken = take_file(workspace, name, data, reader, fields.get(name))
                 if taken.state == REFUSED:
                     raise DocumentError(f"{name}: {taken.reason}")
                 added += taken.counts.get("added", 0)
             progress.advance(1)
     if not workspace.imports.exists():
-        names = {path.relative_to(folder).as_posix() for path in paths}
         gone = workspace.documents.exclude(file__name__in=names)
         remove_documents(workspace, list(gone.values_list("pk", flat=True)))
     return added

@@ -22,7 +22,8 @@ class Import(models.Model):
 class ImportedFile(models.Model):
     """One file of an import: waiting, or what became of it and why."""
 
-    WAITING, OPENED = "waiting", "opened"
+    # A picture that a page shows is part of the page.
+    WAITING, OPENED, SHOWN = "waiting", "opened", "shown"
 
     brought_in = models.ForeignKey(Import, models.CASCADE, related_name="files")
     position = models.PositiveIntegerField()

@@ -10,7 +10,7 @@ class ImportedFileSerializer(s.Serializer):
     name = s.CharField()
     bytes = s.IntegerField()
     fields = s.JSONField(allow_null=True)  # type: ignore[assignment]
-    state = s.ChoiceField(choices=["waiting", "opened", "added", "replaced", "same", "refused"])
+    state = s.ChoiceField(choices=["waiting", "opened", "shown", "added", "replaced", "same", "refused"])
     reason = s.CharField(allow_blank=True)
     counts = s.DictField(child=s.IntegerField())
     seconds = s.FloatField()

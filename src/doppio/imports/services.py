@@ -2,6 +2,7 @@
 
 import logging
 import time
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import PurePosixPath
 from typing import Any, BinaryIO
@@ -9,13 +10,14 @@ from typing import Any, BinaryIO
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import InterfaceError, OperationalError, transaction
-from django.db.models import Max, QuerySet
+from django.db.models import Exists, Max, OuterRef, Q, QuerySet
 from procrastinate.contrib.django import app
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import LIMITS, too_large
+from doppio.core.formats.beside import PAGES, Beside, Joined
 from doppio.core.formats.bounded import BoundedReader
-from doppio.core.formats.documents import KNOWN, is_known
+from doppio.core.formats.documents import KNOWN, is_known, is_picture
 from doppio.core.formats.records import Fields
 from doppio.core.progress import Progress
 from doppio.core.text.canonical import canonical
@@ -29,6 +31,8 @@ from doppio.library.signals import settled
 ARCHIVE = ".zip"
 # The name of the task.
 IMPORT = "import"
+# What may show pictures that stand in files of their own.
+IS_PAGE = Q(*(("name__iendswith", ending) for ending in PAGES), _connector=Q.OR)
 log = logging.getLogger(__name__)
 
 
@@ -133,33 +137,78 @@ def start(brought_in: Import, user: User | None) -> Job:
 
 def run(brought_in: Import, progress: Progress) -> str:
     """Read the files that wait; returns what became of all. Each file is kept or refused on its own."""
-    workspace = brought_in.workspace
     with BoundedReader() as reader:
         _open_archives(brought_in, progress)
         waiting = brought_in.files.filter(state=ImportedFile.WAITING)
         files_of = _Files(progress, waiting.count())
+        _read_pages(brought_in, reader, files_of)
         for row in waiting.iterator(chunk_size=500):
-            begun = time.perf_counter()
-            fields = Fields.from_json(row.fields, row.name) if row.fields else None
-            try:
-                data = files.kept(row.digest, row.name)
-                taken = take_file(workspace, row.name, data, reader, fields, progress=files_of)
-                row.state, row.reason, row.counts = taken.state, taken.reason, taken.counts
-            except DocumentError as error:
-                row.state, row.reason = REFUSED, str(error)
-            except (OperationalError, InterfaceError):
-                raise
-            except Exception as error:
-                # One file that nobody thought of is no reason to leave out those after it.
-                log.exception("%s cannot be kept", row.name)
-                row.state, row.reason = REFUSED, canonical(f"cannot be kept ({type(error).__name__}: {error})")[:500]
-            row.seconds = time.perf_counter() - begun
-            row.save(update_fields=["state", "reason", "counts", "seconds"])
+            _read(row, brought_in.workspace, reader, files_of, files.kept)
+            row.save(update_fields=READ)
             if row.state in (SAME, REFUSED):
                 files.forget([row.digest])
             files_of.next()
-    settled.send(Import, workspace=workspace)
+    settled.send(Import, workspace=brought_in.workspace)
     return summary(brought_in)
+
+
+# What reading a file says of it.
+READ = ["state", "reason", "counts", "seconds"]
+
+
+def _read(
+    row: ImportedFile,
+    workspace: Workspace,
+    reader: BoundedReader,
+    progress: Progress,
+    bytes_of: Callable[[str, str], bytes],
+) -> None:
+    """Read one file, and say in its row what became of it."""
+    begun = time.perf_counter()
+    fields = Fields.from_json(row.fields, row.name) if row.fields else None
+    try:
+        taken = take_file(workspace, row.name, bytes_of(row.digest, row.name), reader, fields, progress=progress)
+        row.state, row.reason, row.counts = taken.state, taken.reason, taken.counts
+    except DocumentError as error:
+        row.state, row.reason = REFUSED, str(error)
+    except (OperationalError, InterfaceError):
+        raise
+    except Exception as error:
+        # One file that nobody thought of is no reason to leave out those after it.
+        log.exception("%s cannot be kept", row.name)
+        row.state, row.reason = REFUSED, canonical(f"cannot be kept ({type(error).__name__}: {error})")[:500]
+    row.seconds = time.perf_counter() - begun
+
+
+def _read_pages(brought_in: Import, reader: BoundedReader, progress: "_Files") -> None:
+    """Read pages, each with the pictures that it shows; those wait for no reader of their own then."""
+    # Pages that were read before a kill have left theirs for those that come after it.
+    there = Q(state=ImportedFile.WAITING) | Q(state=ImportedFile.SHOWN)
+    digests = {
+        name: digest
+        for name, digest in brought_in.files.filter(there).values_list("name", "digest")
+        if digest and is_picture(name)
+    }
+    beside = Beside(digests, lambda name: files.kept(digests[name], name))
+    for row in brought_in.files.filter(IS_PAGE, state=ImportedFile.WAITING).iterator(chunk_size=500):
+        joined: list[Joined] = []
+
+        def whole(digest: str, name: str, joined: list[Joined] = joined) -> bytes:
+            joined.append(beside.join(files.kept(digest, name), name))
+            return joined[0].data
+
+        _read(row, brought_in.workspace, reader, progress, whole)
+        with transaction.atomic():
+            if joined and brought_in.workspace.files.filter(digest=files.file_digest(joined[0].data)).exists():
+                row.reason = "; ".join(part for part in (row.reason, joined[0].told) if part)
+                shown = brought_in.files.filter(name__in=joined[0].shown, state=ImportedFile.WAITING)
+                progress.fewer(shown.update(state=ImportedFile.SHOWN, reason=f"shown in {row.name}"))
+            row.save(update_fields=READ)
+        # What is kept of it is the page with its pictures.
+        if row.state in (SAME, REFUSED) or (joined and joined[0].shown):
+            files.forget([row.digest])
+        progress.next()
+    files.forget(brought_in.files.filter(state=ImportedFile.SHOWN).values_list("digest", flat=True))
 
 
 class _Files:
@@ -175,6 +224,12 @@ class _Files:
 
     def advance(self, count: int) -> None:
         self._progress.advance(count)
+
+    def fewer(self, count: int) -> None:
+        """Some files need no reading any more."""
+        if count:
+            self._left -= count
+            self._inside = True
 
     def next(self) -> None:
         """A file is done."""
@@ -235,14 +290,19 @@ def tidy(sender: object, now: datetime, **_: object) -> None:
 
 def still_needed(sender: object, digests: set[str], **_: object) -> set[str]:
     """Which of these files wait to be read, in whichever workspace."""
-    waiting = ImportedFile.objects.filter(digest__in=digests, state=ImportedFile.WAITING)
-    return set(waiting.values_list("digest", flat=True))
+    own = ImportedFile.objects.filter(digest__in=digests)
+    waiting = own.filter(state=ImportedFile.WAITING)
+    # A picture of a page is wanted until all pages that came with it have been read.
+    pages = ImportedFile.objects.filter(IS_PAGE, state=ImportedFile.WAITING, brought_in=OuterRef("brought_in"))
+    shown = own.filter(Exists(pages), state=ImportedFile.SHOWN)
+    return set(waiting.union(shown).values_list("digest", flat=True))
 
 
 def summary(brought_in: Import) -> str:
     """What became of the files, in words."""
     states = list(brought_in.files.exclude(state=ImportedFile.OPENED).values_list("state", flat=True))
-    words = {ADDED: "added", REPLACED: "replaced by a new version", SAME: "there already", REFUSED: "refused"}
+    words = {ADDED: "added", REPLACED: "replaced by a new version", SAME: "there already", REFUSED: "refused",
+             ImportedFile.SHOWN: "shown in a page"}  # fmt: skip
     parts = [f"{states.count(state)} {text}" for state, text in words.items() if states.count(state)]
     lost = sum(row.counts.get("labels_lost", 0) for row in brought_in.files.all())
     said = f"{len(states)} file{'' if len(states) == 1 else 's'}: {', '.join(parts) or 'none read'}."

@@ -115,7 +115,7 @@ def _tabular(request: Request, workspace: int, brought_in: int, file: int) -> Im
 def _import(found: Import) -> dict[str, Any]:
     states = dict(found.files.values_list("state").annotate(count=Count("pk")).order_by())
     # What went wrong is shown before what went well.
-    rank = {"refused": 0, "waiting": 1, "replaced": 2, "added": 3, "same": 4, "opened": 5}
+    rank = {"refused": 0, "waiting": 1, "replaced": 2, "added": 3, "same": 4, "shown": 5, "opened": 6}
     rows = sorted(found.files.all(), key=lambda row: (rank.get(row.state, 9), row.position))
     return {
         "id": found.pk,

@@ -3230,13 +3230,14 @@ export interface components {
         /**
          * @description * `waiting` - waiting
          *     * `opened` - opened
+         *     * `shown` - shown
          *     * `added` - added
          *     * `replaced` - replaced
          *     * `same` - same
          *     * `refused` - refused
          * @enum {string}
          */
-        ImportedFileStateEnum: "waiting" | "opened" | "added" | "replaced" | "same" | "refused";
+        ImportedFileStateEnum: "waiting" | "opened" | "shown" | "added" | "replaced" | "same" | "refused";
         Invite: {
             username: string;
             role: components["schemas"]["RoleEnum"];

@@ -10,6 +10,7 @@ from typing import Any
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import LIMITS, Limits, members, too_large
+from doppio.core.formats.beside import PAGES, Beside, is_page
 from doppio.core.formats.optical import Reading, Readings, Unread
 from doppio.core.formats.page_reading import PDF, read_page
 from doppio.core.formats.picture_file import ENDINGS as PICTURE_FILES
@@ -32,7 +33,7 @@ TEXT_READERS = {
 BYTE_READERS = {".docx": "docx.read_docx"}
 ROWS = (".csv", ".jsonl")
 # What the readers of these endings find in a file; it goes up when they find more, and the same file is read anew.
-EDITION, ENDINGS_OF_EDITION = 2, (".html", ".htm", ".docx", PDF)
+EDITION, ENDINGS_OF_EDITION = 3, (*PAGES, ".docx", PDF)
 KNOWN = (*TEXT_READERS, *BYTE_READERS, PDF, ".jsonl", *PICTURE_FILES)
 SOURCES = "doppio-sources.json"
 SOURCES_FORMAT = "doppio-sources/1"
@@ -55,7 +56,8 @@ def read_documents(path: Path, limits: Limits = LIMITS, read: Reader | None = No
 
     Notes
     -----
-    A file `doppio-sources.json` at the top says which fields of CSV and JSONL files are what.
+    A file `doppio-sources.json` at the top says which fields of CSV and JSONL files are what. Pictures that a page of
+    HTML or Markdown shows are part of it, and no documents of their own.
     """
     files = list(_files(path, limits))
     sources: dict[str, Fields] = {}
@@ -64,12 +66,15 @@ def read_documents(path: Path, limits: Limits = LIMITS, read: Reader | None = No
             sources = {
                 f"{name.removesuffix(SOURCES)}{file}": fields for file, fields in read_sources(data, name).items()
             }
+    data_of = dict(files)
+    beside = Beside(filter(is_picture, data_of), data_of.__getitem__)
+    pages = {name: beside.join(data, name).data for name, data in files if is_page(name)}
     documents: list[Document] = []
     alone = path.is_file() and path.suffix.lower() == ".jsonl"
     for name, data in files:
-        if not name.endswith(SOURCES):
+        if not name.endswith(SOURCES) and name not in beside.shown:
             # What stands in a JSONL file that is given alone keeps its own ids.
-            found = (read or read_file)(data, name, sources.get(name))
+            found = (read or read_file)(pages.get(name, data), name, sources.get(name))
             documents += [_renamed(one, one.id.removeprefix(f"{name}#")) for one in found] if alone else found
     if not documents:
         raise DocumentError(f"{path}: no documents; known endings are {', '.join(KNOWN)} and .zip")

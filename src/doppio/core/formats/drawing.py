@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import unquote, unquote_to_bytes
 
 from PIL import Image, ImageOps, UnidentifiedImageError
 
@@ -27,7 +28,8 @@ FORMATS = ("PNG", "JPEG", "WEBP", "GIF", "BMP", "TIFF")
 _RUN, _INSIDE = ("script", "foreignObject"), ("#", "data:image/png", "data:image/jpeg", "data:image/webp")
 _LENGTH = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(px|pt|mm|cm|in)?\s*\Z")
 _UNITS = {"px": 1.0, "pt": 96 / 72, "mm": 96 / 25.4, "cm": 96 / 2.54, "in": 96.0}
-_DATA = re.compile(r"data:image/[a-z+.-]+;base64,(.+)", re.DOTALL)
+_DATA = re.compile(r"data:image/[a-z+.-]+(?:;charset=[\w-]+|;utf8)*(;base64)?,(.+)", re.DOTALL | re.IGNORECASE)
+_LINES = re.compile(rb"\s*(?:\xef\xbb\xbf)?\s*<(?:\?xml|!--|!DOCTYPE\s+svg|svg)[\s>?-]", re.IGNORECASE)
 
 
 class TooSmall(DocumentError):
@@ -84,8 +86,9 @@ def drawable(data: bytes, name: str) -> Drawable:
 def add_picture(builder: DocumentBuilder, data: bytes, alt: str) -> None:
     """Put a picture that a file carries in itself into a document; one that is refused is told there with the reason,
     and one that is too small to show anything is passed over."""
+    name = f"picture {builder.pictures_met + 1}{f' ({alt.strip()})' if alt.strip() else ''}"
     try:
-        found = drawable(data, f"picture {builder.pictures_met + 1}{f' ({alt.strip()})' if alt.strip() else ''}")
+        found = drawing_of_lines(data, name) if _LINES.match(data) else drawable(data, name)
     except TooSmall:
         return
     except DocumentError as refused:
@@ -205,6 +208,6 @@ def carried(source: str) -> bytes | None:
     if found is None:
         return None
     try:
-        return base64.b64decode(found[1], validate=False)
+        return base64.b64decode(unquote(found[2]), validate=False) if found[1] else unquote_to_bytes(found[2])
     except (binascii.Error, ValueError):
         return None

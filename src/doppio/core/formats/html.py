@@ -1,10 +1,13 @@
 """HTML to a document: the visible text of the main part; nothing in the file is executed or fetched."""
 
+from collections.abc import Mapping
 from typing import Any
 
 from bs4 import BeautifulSoup, Comment, Doctype, NavigableString, Tag
 
+from doppio.core.formats.beside import apart, plain
 from doppio.core.formats.drawing import add_picture, carried
+from doppio.core.formats.inline_drawing import taken_out
 from doppio.core.formats.table import row_text
 from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
@@ -19,6 +22,9 @@ _BLOCKS = {*_HEADINGS, "p", "li", "tr", "pre", "table", "ul", "ol", "div", "sect
 
 def read_html(text: str, identity: str) -> Document:
     """Read HTML; scripts, styles, navigation and forms are left out, table rows carry their column names."""
+    text, pictures = apart(text)
+    text, inside = taken_out(text)
+    pictures |= inside
     soup = BeautifulSoup(text, "lxml")
     title = soup.title.get_text(" ", strip=True) if soup.title else None
     metadata = _metadata(soup)
@@ -27,7 +33,7 @@ def read_html(text: str, identity: str) -> Document:
     for tag in soup.find_all("br"):
         tag.replace_with("\n")
     builder = DocumentBuilder()
-    _walk(builder, soup.find("main") or soup.body or soup, _around_blocks(soup))
+    _Walk(builder, pictures, _around_blocks(soup)).below(soup.find("main") or soup.body or soup)
     document = builder.build(identity, None, metadata)
     has_heading = any(block.kind == HEADING for block in document.blocks)
     return document if has_heading or not title else builder.build(identity, title, metadata)
@@ -54,72 +60,81 @@ def _around_blocks(soup: BeautifulSoup) -> set[int]:
     return around
 
 
-def _walk(builder: DocumentBuilder, parent: Tag, around: set[int], depth: int = 0) -> None:
-    """Add the blocks below a tag; text that stands between blocks becomes paragraphs."""
-    loose: list[str] = []
+class _Walk:
+    """Adds the blocks of a page to a document.
 
-    def flush() -> None:
-        builder.add(PARAGRAPH, " ".join("".join(loose).split()))
-        loose.clear()
+    pictures : those that stand beside the page or in its text, by what is looked for in their place
+    around : which tags (by `id`) have a block somewhere inside
+    """
 
-    for child in parent.children:
-        if isinstance(child, Comment | Doctype):
-            continue
-        if isinstance(child, NavigableString):
-            loose.append(str(child))
-        elif isinstance(child, Tag) and child.name not in _BLOCKS and id(child) not in around:
-            loose.append(child.get_text())
-            for picture in [child] if child.name == "img" else child.find_all("img"):
+    def __init__(self, builder: DocumentBuilder, pictures: Mapping[str, bytes], around: set[int]) -> None:
+        self._builder, self._pictures, self._around = builder, pictures, around
+
+    def below(self, parent: Tag, depth: int = 0) -> None:
+        """Add the blocks below a tag; text that stands between blocks becomes paragraphs."""
+        loose: list[str] = []
+
+        def flush() -> None:
+            self._builder.add(PARAGRAPH, " ".join("".join(loose).split()))
+            loose.clear()
+
+        for child in parent.children:
+            if isinstance(child, Comment | Doctype):
+                continue
+            if isinstance(child, NavigableString):
+                loose.append(str(child))
+            elif isinstance(child, Tag) and child.name not in _BLOCKS and id(child) not in self._around:
+                loose.append(child.get_text())
+                for picture in [child] if child.name == "img" else child.find_all("img"):
+                    flush()
+                    self._picture(picture)
+            elif isinstance(child, Tag):
                 flush()
-                _picture(builder, picture)
-        elif isinstance(child, Tag):
-            flush()
-            _block(builder, child, around, depth)
-    flush()
+                self._block(child, depth)
+        flush()
+
+    def _picture(self, tag: Tag) -> None:
+        """A picture that came with the page; others are not fetched."""
+        address = str(tag.get("src") or "")
+        data = self._pictures.get(plain(address)) or carried(address)
+        if data is not None:
+            add_picture(self._builder, data, str(tag.get("alt") or ""))
+
+    def _block(self, tag: Tag, depth: int) -> None:
+        self._words_of(tag, depth)
+        if tag.name == "table" or (tag.name not in ("ul", "ol") and id(tag) not in self._around):
+            for picture in tag.find_all("img"):
+                self._picture(picture)
+
+    def _words_of(self, tag: Tag, depth: int) -> None:
+        builder = self._builder
+        if tag.name in _HEADINGS:
+            builder.add(HEADING, _words(tag), _HEADINGS[tag.name])
+        elif tag.name == "figcaption":
+            builder.add(CAPTION, _words(tag))
+        elif tag.name == "pre":
+            builder.add(CODE, tag.get_text())
+        elif tag.name == "table":
+            _table(builder, tag)
+        elif tag.name in ("ul", "ol"):
+            for number, item in enumerate(tag.find_all("li", recursive=False), 1):
+                marker = "- " if tag.name == "ul" else f"{number}. "
+                nested = item.find_all(["ul", "ol"], recursive=False)
+                for inner in nested:
+                    inner.extract()
+                builder.add(ITEM, marker + _words(item), depth + 1)
+                for picture in item.find_all("img"):
+                    self._picture(picture)
+                for inner in nested:
+                    self._block(inner, depth + 1)
+        elif id(tag) in self._around:
+            self.below(tag, depth)
+        else:
+            builder.add(PARAGRAPH, _words(tag))
 
 
 def _words(tag: Tag) -> str:
     return " ".join(tag.get_text().split())
-
-
-def _picture(builder: DocumentBuilder, tag: Tag) -> None:
-    """A picture that the file carries in itself; others are not fetched."""
-    data = carried(str(tag.get("src") or ""))
-    if data is not None:
-        add_picture(builder, data, str(tag.get("alt") or ""))
-
-
-def _block(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> None:
-    _words_of(builder, tag, around, depth)
-    if tag.name == "table" or (tag.name not in ("ul", "ol") and id(tag) not in around):
-        for picture in tag.find_all("img"):
-            _picture(builder, picture)
-
-
-def _words_of(builder: DocumentBuilder, tag: Tag, around: set[int], depth: int) -> None:
-    if tag.name in _HEADINGS:
-        builder.add(HEADING, _words(tag), _HEADINGS[tag.name])
-    elif tag.name == "figcaption":
-        builder.add(CAPTION, _words(tag))
-    elif tag.name == "pre":
-        builder.add(CODE, tag.get_text())
-    elif tag.name == "table":
-        _table(builder, tag)
-    elif tag.name in ("ul", "ol"):
-        for number, item in enumerate(tag.find_all("li", recursive=False), 1):
-            marker = "- " if tag.name == "ul" else f"{number}. "
-            nested = item.find_all(["ul", "ol"], recursive=False)
-            for inner in nested:
-                inner.extract()
-            builder.add(ITEM, marker + _words(item), depth + 1)
-            for picture in item.find_all("img"):
-                _picture(builder, picture)
-            for inner in nested:
-                _block(builder, inner, around, depth + 1)
-    elif id(tag) in around:
-        _walk(builder, tag, around, depth)
-    else:
-        builder.add(PARAGRAPH, _words(tag))
 
 
 def _table(builder: DocumentBuilder, table: Tag) -> None:

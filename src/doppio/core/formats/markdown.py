@@ -1,6 +1,7 @@
 """Markdown to a document: what a reader sees, without the marks."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import regex
 import yaml
@@ -8,7 +9,9 @@ from markdown_it import MarkdownIt
 from markdown_it.token import Token
 
 from doppio.core.errors import DocumentError
+from doppio.core.formats.beside import apart, plain
 from doppio.core.formats.captions import CAPTION_LINE
+from doppio.core.formats.drawing import add_picture, carried
 from doppio.core.formats.table import row_text
 from doppio.core.text.document import CAPTION, CODE, HEADING, ITEM, PARAGRAPH, ROW, Document, DocumentBuilder
 from doppio.core.text.metadata import Value, typed
@@ -30,6 +33,7 @@ def read_markdown(text: str, identity: str) -> Document:
     DocumentError
         If that block is not YAML; names the line.
     """
+    text, pictures = apart(text)
     metadata, text = front_matter(text, identity)
     builder = DocumentBuilder()
     lists: list[int | None] = []
@@ -39,6 +43,8 @@ def read_markdown(text: str, identity: str) -> Document:
     header: list[str] = []
     cells: list[str] = []
     in_header = in_cell = False
+    # Pictures of a table's row follow the row.
+    held: list[_Shown] = []
     for token in _PARSER.parse(text):
         kind = token.type
         if kind == "heading_open":
@@ -69,10 +75,11 @@ def read_markdown(text: str, identity: str) -> Document:
                 header = cells
             else:
                 builder.add(ROW, row_text(header, cells))
+            _add(builder, held)
         elif kind in ("fence", "code_block"):
             builder.add(CODE, token.content)
         elif kind == "inline":
-            words = _plain(token.children or [])
+            words = _plain(token.children or [], held, pictures)
             if heading_level:
                 builder.add(HEADING, " ".join(words.split()), heading_level)
             elif in_cell:
@@ -82,6 +89,8 @@ def read_markdown(text: str, identity: str) -> Document:
                 marker = ""
             else:
                 builder.add(CAPTION if CAPTION_LINE.match(words) else PARAGRAPH, words)
+            if not in_cell:
+                _add(builder, held)
         elif kind in ("th_open", "td_open", "th_close", "td_close"):
             in_cell = kind.endswith("open")
     title = metadata.pop("title", None)
@@ -102,7 +111,22 @@ def front_matter(text: str, identity: str) -> tuple[dict[str, Value], str]:
     return (typed(found), text[match.end() :]) if isinstance(found, dict) else ({}, text)
 
 
-def _plain(children: Sequence[Token]) -> str:
+class _Shown(NamedTuple):
+    """A picture and what is said in its place."""
+
+    data: bytes
+    alt: str
+
+
+def _add(builder: DocumentBuilder, held: list[_Shown]) -> None:
+    for picture in held:
+        add_picture(builder, picture.data, picture.alt)
+    held.clear()
+
+
+def _plain(children: Sequence[Token], held: list[_Shown], pictures: Mapping[str, bytes]) -> str:
+    """What is read of marked words. Pictures that came with the page are held, to stand below them; of others there
+    is what is said in their place."""
     parts = []
     for child in children:
         if child.type in ("text", "code_inline"):
@@ -110,5 +134,14 @@ def _plain(children: Sequence[Token]) -> str:
         elif child.type in ("softbreak", "hardbreak"):
             parts.append("\n" if child.type == "hardbreak" else " ")
         elif child.type == "image":
-            parts.append(_plain(child.children or []))
+            said = _plain(child.children or [], held, pictures)
+            address = str(child.attrGet("src") or "")
+            data = pictures.get(plain(address)) or carried(address)
+            if data is None:
+                parts.append(said)
+            else:
+                held.append(_Shown(data, said or str(child.attrGet("title") or "")))
+                # The words around it are parted by one space, not by two.
+                if parts and parts[-1].endswith(" "):
+                    parts[-1] = parts[-1][:-1]
     return "".join(parts)

@@ -17,6 +17,7 @@ import { FieldsForm } from "./FieldsForm";
 const WORDS: Record<ImportedFile["state"], string> = {
   waiting: "waits",
   opened: "opened",
+  shown: "in a page",
   added: "added",
   replaced: "new version",
   same: "there already",
@@ -77,8 +78,9 @@ export function ImportPanel({ close }: { close: () => void }) {
           <Choose label="Choose files" take={take} />
           <Choose label="Choose a folder" folder take={take} />
           <div className="small-text soft">
-            or drop them here. Markdown, HTML, text, CSV, JSONL, DOCX, PDF, and ZIP of these; up to 200 MiB
-            each. A file of a known name becomes a new version of its document.
+            or drop them here. Markdown, HTML, text, CSV, JSONL, DOCX, PDF, PNG, JPEG, WebP, SVG, and ZIP of
+            these; up to 200 MiB each. Pictures that a page shows become part of it. A file of a known name
+            becomes a new version of its document.
           </div>
         </div>
         {sending && (
