@@ -7,7 +7,7 @@ import time
 import unittest
 from pathlib import Path
 
-from doppio.command.children import fork, stop
+from doppio.command.children import Door, fork, stop
 from doppio.command.restarts import AT_MOST, PAUSES, WELL_AFTER, GaveUp, Restarts
 from doppio.command.supervisor import LOG_BYTES, Supervisor, _shorten
 from doppio.core.errors import DoppioError
@@ -81,6 +81,26 @@ class Children(unittest.TestCase):
             stop(child, signal.SIGTERM, 0.1)
         self.assertEqual(child.poll(), -signal.SIGKILL)
 
+    def test_those_that_were_started_before_the_door_opened_wait_for_it_and_others_do_not(self):
+        door, went_on = Door(), os.pipe()
+
+        def pass_by(name):
+            def work():
+                door.wait()
+                os.write(went_on[1], name)
+
+            return work
+
+        early = [fork(pass_by(b"a")), fork(pass_by(b"b"))]
+        time.sleep(0.2)
+        self.assertEqual([child.poll() for child in early], [None, None])
+        door.open()
+        self.assertEqual([ended(child) for child in early], [0, 0])
+        # By now another file has the number that the door had.
+        with Path(os.devnull).open():
+            self.assertEqual(ended(fork(pass_by(b"c"))), 0)
+        self.assertEqual(sorted(os.read(went_on[0], 9)), sorted(b"abc"))
+
     def test_they_end_with_their_parent(self):
         def parent():
             child = fork(sleep)
@@ -149,6 +169,16 @@ class Order(unittest.TestCase):
         self.database.well = True
         self.supervisor.look()
         self.assertEqual(sorted(self.running()), ["job worker", "web server"])
+
+    def test_one_that_is_wanted_at_once_waits_for_no_database_and_is_kept_up_as_the_others(self):
+        self.supervisor.keep("early", sleep, at_once=True)
+        first = self.running()
+        self.assertEqual(list(first), ["early"])
+        self.database.well = True
+        self.supervisor.look()
+        self.assertEqual(self.running()["early"], first["early"])
+        self.kill(first["early"])
+        self.assertNotIn(self.running().get("early"), (None, first["early"]))
 
     def test_what_dies_is_started_again_and_nothing_else(self):
         self.database.well = True

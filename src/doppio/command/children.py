@@ -48,6 +48,26 @@ class Forked:
             os.kill(self.pid, number)
 
 
+class Door:
+    """What children wait for that were started early; it is opened once, and whoever comes later does not wait."""
+
+    def __init__(self) -> None:
+        self._outside, self._inside = os.pipe()
+        self._is_open = False
+
+    def open(self) -> None:
+        """Let all children go on."""
+        self._is_open = True
+        os.close(self._inside)
+
+    def wait(self) -> None:
+        """Wait, as a child, until it is open."""
+        if not self._is_open:
+            # A copy that is kept here would keep it shut.
+            os.close(self._inside)
+            os.read(self._outside, 1)
+
+
 def fork(work: Work, log: Path | None = None, name: str = "doppio") -> Forked:
     """Do `work` in a child that is killed when this process ends; what it prints goes to `log` where there is one.
 

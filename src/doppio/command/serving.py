@@ -11,6 +11,7 @@ from typing import Annotated
 
 import typer
 
+from doppio.command.children import Door
 from doppio.command.paths import DEMO, ROOT, VAR
 from doppio.command.show import err, out, progress_bars
 from doppio.command.supervisor import Supervisor, answers
@@ -59,6 +60,7 @@ def demo(port: Port = PREFERRED_PORT, new_database: NewDatabase = False) -> None
     The recipe in force is measured before the door opens; the others are measured by the worker.
     """
     with _Service(port) as service:
+        _import_all()
         service.supervisor.do(lambda: step("demo data", _load_demo))
         service.supervisor.do(lambda: step("recipe in force", _measure_in_force))
         service.serve(_queue_others)
@@ -154,13 +156,18 @@ def _build_in_force() -> None:
             out.print(f"{recipe.name} v{recipe.version} of {recipe.workspace.name} is being built again.")
 
 
-def _read_once() -> None:
-    """What every process that is started from this one needs: the kinds, and the compiler's tables.
+def _import_all() -> None:
+    """What every process needs that serves or builds: the models, the views, the kinds, and the compiler's tables.
 
-    Each would read them for itself, all at the same time, while the first question waits.
+    Each that is started from this one would read them for itself, all at the same time, while the first question
+    waits.
     """
+    import django
     import numpy as np
 
+    django.setup()
+    import doppio.site.front
+    import doppio.site.urls  # noqa: F401
     from doppio.core.branches.kind import BRANCHES
     from doppio.core.kernels.heap import offer
 
@@ -169,6 +176,8 @@ def _read_once() -> None:
 
 
 def _work() -> None:
+    # Whoever asks goes before what is built meanwhile.
+    os.nice(5)
     from django.core.management import call_command
 
     call_command("work")
@@ -184,6 +193,7 @@ class _Service:
             self._lock.take()
         self._wanted = wanted
         self._address = ""
+        self._door = Door()
         self._cluster = Cluster(VAR)
         self.supervisor = Supervisor(self._cluster, VAR)
 
@@ -211,16 +221,15 @@ class _Service:
         self.supervisor.look()
         os.environ |= {"DJANGO_SETTINGS_MODULE": "doppio.site.settings", "DOPPIO_WARM_UP": "1"}
         _share_figures()
+        if cores() > 1:
+            # One core imports what the first web server needs while another sees to the database and the tables.
+            self.supervisor.keep("web server", self._serve_pages, at_once=True)
         step("database", self._open_database)
         import django
 
         django.setup()
         self.supervisor.do(lambda: step("tables", _migrate))
         step("store", _reach_the_store)
-        import doppio.site.front
-        import doppio.site.urls  # noqa: F401
-
-        _read_once()
 
     def _open_database(self) -> str:
         self.supervisor.database()
@@ -242,30 +251,34 @@ class _Service:
 
     def serve(self, opened: Callable[[], None]) -> None:
         """Open the door, say where it is, do what is to be done then, and keep everything up."""
-        address, listening = self._address, self._listening
+        address = self._address
         # Until now whoever knocked was turned away at once.
-        listening.listen(BACKLOG)
-
-        def web() -> None:
-            from doppio.site.front import Front
-            from doppio.site.wsgi import application
-
-            Front(application, listening).run()
-
+        self._listening.listen(BACKLOG)
+        self._door.open()
+        _import_all()
         self.supervisor.keep("job worker", _work)
         # Python runs one thread at a time, so a process a core; all listen on the same socket.
-        for number in range(1, min(cores(), MOST_SERVERS) + 1):
-            self.supervisor.keep("web server" if number == 1 else f"web server {number}", web)
+        for number in range(2 if cores() > 1 else 1, min(cores(), MOST_SERVERS) + 1):
+            self.supervisor.keep("web server" if number == 1 else f"web server {number}", self._serve_pages)
         step("web server and job worker", self._wait)
         self.supervisor.do(lambda: _say_where(address, opened))
-        # What nobody had to wait for; its end, good or bad, ends nothing here.
+        # What nobody had to wait for, and nobody shall wait for now; its end, good or bad, ends nothing here.
         with (VAR / "set-up.log").open("a") as log:
             helper = subprocess.Popen(
                 [str(ROOT / "doppio"), "setup"], stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd=ROOT,
-                start_new_session=True,
+                start_new_session=True, preexec_fn=lambda: os.nice(10),
             )  # fmt: skip
         self.supervisor.beside(helper)
         self.supervisor.run()
+
+    def _serve_pages(self) -> None:
+        """Be a web server, as soon as the door opens."""
+        _import_all()
+        self._door.wait()
+        from doppio.site.front import Front
+        from doppio.site.wsgi import application
+
+        Front(application, self._listening).run()
 
     def _wait(self) -> str:
         self.supervisor.until(lambda: answers(self._address), 60, "the web server")

@@ -90,9 +90,12 @@ class Supervisor:
         self._outages = 0
         self._log_look = clock()
 
-    def keep(self, name: str, work: Work) -> None:
-        """Keep a child running that does `work`, while the database is there."""
-        self._services.append(Kept(name, lambda: fork(work, self.log_of(name), name), self._clock))
+    def keep(self, name: str, work: Work, *, at_once: bool = False) -> None:
+        """Keep a child running that does `work`, while the database is there; `at_once` starts it before that too."""
+        kept = Kept(name, lambda: fork(work, self.log_of(name), name), self._clock)
+        self._services.append(kept)
+        if at_once:
+            kept.start_if_due()
 
     def beside(self, child: Child) -> None:
         """A child whose end, good or bad, ends nothing here; it is a group of processes of its own."""

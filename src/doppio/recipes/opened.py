@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import TypeVar
 
 from django.conf import settings
+from django.db.models.functions import Left
 
 from doppio.core.errors import DocumentError, DoppioError, NobodyAnswers
 from doppio.core.pipeline import Pipeline
@@ -140,6 +141,14 @@ def asked_by(workspace: Workspace, recipe: Recipe, ask: Callable[[Pipeline], T])
 def to_be_asked(workspace: Workspace, recipe: Recipe) -> Pipeline:
     """The pipeline that assistants ask; see `asked_by`."""
     return asked_by(workspace, recipe, lambda pipeline: pipeline)
+
+
+def warming(workspace: Workspace) -> str:
+    """A question that has to be searched for, since its words stand in a document: one that finds nothing leaves most
+    of what the first person's question needs still to be loaded."""
+    text = workspace.documents.order_by("pk").values_list(Left("text", 400), flat=True).first() or ""
+    # A word that is cut off in its middle stands nowhere.
+    return " ".join(text.split()[:-1][-6:]) or "warm up"
 
 
 def absent(workspace: Workspace, pipeline: Pipeline) -> list[tuple[int, str]]:

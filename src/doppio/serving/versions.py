@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from doppio.core.errors import DoppioError
 from doppio.recipes.models import RecipeVersion
-from doppio.recipes.opened import to_be_asked
+from doppio.recipes.opened import to_be_asked, warming
 from doppio.recipes.services import core_recipe
 from doppio.serving.models import Opened, Published
 
@@ -20,7 +20,6 @@ log = logging.getLogger(__name__)
 # Seconds between two looks at what is published, between two times that a process says what answers there although
 # nothing changed, and until one that says nothing is held to have ended.
 LOOK_EVERY, TELL_EVERY, SILENT_FOR = 1.0, 5.0, 15.0
-WARMING = "warm up"
 RUN = secrets.token_hex(4)
 
 
@@ -91,7 +90,7 @@ class Versions:
         try:
             pipeline = to_be_asked(recipe.workspace, core_recipe(recipe))
             if recipe.pk not in self._warm and len(pipeline.chunks):
-                pipeline.ask(WARMING)
+                pipeline.ask(warming(recipe.workspace))
         except (DoppioError, OSError) as error:
             # The one before goes on answering; this is tried again.
             log.warning("%s v%s is not opened: %s", recipe.name, recipe.version, error)

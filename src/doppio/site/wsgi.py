@@ -21,7 +21,7 @@ def warm_up() -> None:
 
     from doppio.recipes.cutting import warm_up_rules
     from doppio.recipes.models import RecipeVersion
-    from doppio.recipes.opened import NotBuilt, pipelines
+    from doppio.recipes.opened import NotBuilt, pipelines, warming
     from doppio.recipes.services import core_recipe
     from doppio.serving.models import Published
 
@@ -34,7 +34,7 @@ def warm_up() -> None:
             in_force = RecipeVersion.objects.filter(Q(in_force=True) | served).select_related("workspace")
             for recipe in [recipe for recipe in in_force if recipe.pk not in warm]:
                 with contextlib.suppress(NotBuilt):
-                    pipelines.get(recipe.workspace, core_recipe(recipe)).ask("warm up")
+                    pipelines.get(recipe.workspace, core_recipe(recipe)).ask(warming(recipe.workspace))
                     warm.add(recipe.pk)
             if in_force and len(warm) >= len(in_force):
                 break
