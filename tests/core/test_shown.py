@@ -13,7 +13,7 @@ from PIL import Image, ImageDraw
 
 from doppio.core.branches.picture import guess
 from doppio.core.branches.picture.index import Part, PictureIndex
-from doppio.core.branches.picture.laying import NEAR, _move, laid_over
+from doppio.core.branches.picture.laying import LEAST_SHARED, NEAR, _likeness, _move, _tries, laid_over
 from doppio.core.branches.picture.making import AROUND, GUESSED, READ, SAID, Pictures, parts
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
@@ -339,9 +339,37 @@ class Looks(unittest.TestCase):
         there = turn * here + shift
         off = dice.random(60) < wrong
         there[off] = dice.uniform(-3, 3, off.sum()) + 1j * dice.uniform(-3, 3, off.sum())
-        found = _move(here, there)
-        self.assertIsNotNone(found)
-        self.assertLess(np.abs(found[0] * here[~off] + found[1] - there[~off]).max(), 2 * NEAR)
+        moved, turn, shift = _move(here, there, *_tries(60))
+        self.assertTrue(moved)
+        self.assertLess(np.abs(turn * here[~off] + shift - there[~off]).max(), 2 * NEAR)
+
+    def test_points_that_agree_on_nothing_or_lie_in_one_place_move_nothing(self):
+        dice = np.random.default_rng(4)
+        here = dice.random(9) + 1j * dice.random(9)
+        self.assertFalse(_move(here, 9 * dice.random(9) + 9j * dice.random(9), *_tries(9))[0])
+        self.assertFalse(_move(np.full(9, 0.5 + 0.5j), here, *_tries(9))[0])
+
+    @settings(max_examples=25, deadline=None)
+    @given(st.integers(0, 999), st.floats(0.5, 2), st.floats(-3.1, 3.1), st.booleans())
+    def test_likeness_is_the_correlation_of_what_lies_over_one_another(self, seed, size, angle, far):
+        dice = np.random.default_rng(seed)
+        small, other = (np.kron(dice.integers(0, 255, (16, 16)), np.ones((8, 8), int)).astype(np.uint8) for _ in "ab")
+        shape, other_shape = (0.75, 1.0), (1.0, float(dice.uniform(0.4, 1)))
+        turn, shift = size * np.exp(1j * angle), complex(*dice.uniform(-0.6, 0.6, 2)) + 5 * far
+        pairs, on_me = [], 0
+        for row in range(SMALL):
+            for column in range(SMALL):
+                spot = complex(column + 0.5, row + 0.5) / SMALL
+                on_me += spot.imag < shape[0]
+                there = turn * spot + shift
+                if spot.imag < shape[0] and 0 <= there.real < other_shape[1] and 0 <= there.imag < other_shape[0]:
+                    pairs.append((small[row, column], other[int(there.imag * SMALL), int(there.real * SMALL)]))
+        found = _likeness(turn, shift, small, other, *shape, *other_shape)
+        if len(pairs) / on_me < LEAST_SHARED:
+            self.assertEqual(found, 0)
+        else:
+            wanted = max(np.corrcoef(np.array(pairs, float).T)[0, 1], 0) * (len(pairs) / on_me) ** 0.5
+            self.assertAlmostEqual(found, wanted, places=6)
 
     def test_a_picture_lies_on_itself_and_on_no_other(self):
         one, other = look(packed(drawing("wind"))), look(packed(drawing("ice")))
