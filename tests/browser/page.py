@@ -131,6 +131,14 @@ class Page(LiveServerTestCase):
             pause = min(pause * SLOWER, SELDOM)
         return found
 
+    def drop(self, path, selector):
+        """Drop a file or a folder from outside of the browser."""
+        box = self.one(selector).rect
+        spot = {"x": box["x"] + box["width"] / 2, "y": box["y"] + box["height"] / 2}
+        held = {"items": [], "files": [str(path)], "dragOperationsMask": 1}
+        for kind in ("dragEnter", "dragOver", "drop"):
+            self.driver.execute_cdp_cmd("Input.dispatchDragEvent", {"type": kind, "data": held, **spot})
+
     def all(self, selector):
         return self.driver.find_elements(By.CSS_SELECTOR, selector)
 

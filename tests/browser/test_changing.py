@@ -19,7 +19,7 @@ from doppio.trials.services import measure_recipe
 from tests.browser.page import GALE, Page
 from tests.browser.prepared import SMALL
 from tests.core.corpus import ROOT
-from tests.core.made_files import RED, inline_picture, make_picture
+from tests.core.made_files import RED, make_picture
 
 
 class Changing(Page):
@@ -222,14 +222,20 @@ class Changing(Page):
         (folder / "faults.jsonl").write_text(
             '{"nr": "1", "fault": "The door of the depot is torn.", "fix": "Mended"}'
         )
-        drawn = inline_picture(make_picture(RED), "A red bolt")
-        (folder / "bolt.html").write_text(f"<h1>Bolts</h1><p>It is red.</p>{drawn}")
+        bolts = folder / "bolts"
+        (bolts / "shown").mkdir(parents=True)
+        (bolts / "bolt.html").write_text('<h1>Bolts</h1><p>It is red.</p><img src="shown/red.png" alt="A red bolt">')
+        (bolts / "shown" / "red.png").write_bytes(make_picture(RED))
+        (bolts / ".kept-by-an-editor").write_text("x")
         self.open("/line/documents")
         self.click(".view button", "Import")
-        names = ("spare-parts.csv", "torn.pdf", "faults.jsonl", "bolt.html")
+        names = ("spare-parts.csv", "torn.pdf", "faults.jsonl")
         chooser = self.one("[aria-label='Choose files']")
         chooser.send_keys("\n".join(str(folder / name) for name in names))
-        self.see("4 of 4 files ready", ".offcanvas")
+        self.see("3 of 3 files ready", ".offcanvas")
+        self.drop(bolts, ".drop")
+        self.see("5 of 5 files ready", ".offcanvas")
+        self.see("bolts/shown/red.png", ".file-rows")
         row = next(row for row in self.all(".file-rows li") if "faults" in row.text)
         row.find_element(By.CSS_SELECTOR, "button").click()
         Select(self.one("[aria-label='Use of fault']")).select_by_value("matched")
@@ -241,7 +247,7 @@ class Changing(Page):
         self.work()
         self.see("a broken PDF", ".offcanvas")
         self.see("the same content as parts/spare-parts.csv", ".offcanvas")
-        self.see("4 files: 2 added, 1 there already, 1 refused.", ".offcanvas")
+        self.see("5 files: 2 added, 1 there already, 1 refused, 1 shown in a page.", ".offcanvas")
         self.click(".offcanvas .btn-close")
         self.retype(self.one("[aria-label='Title or file name']"), "faults.jsonl#")
         self.see("The door of the depot is torn.", ".document-list")

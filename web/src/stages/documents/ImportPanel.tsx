@@ -12,6 +12,7 @@ import {
 } from "./api";
 import { JobBar } from "../../shell/JobBar";
 import { bytes } from "../../text/numbers";
+import { chosen, dropped, type Named } from "./dropped";
 import { FieldsForm } from "./FieldsForm";
 
 const WORDS: Record<ImportedFile["state"], string> = {
@@ -35,9 +36,9 @@ export function ImportPanel({ close }: { close: () => void }) {
   const [over, setOver] = useState(false);
   const problem = begin.error ?? send.error ?? start.error;
 
-  async function take(files: File[]) {
+  async function take(files: Named[]) {
     if (!files.length) return;
-    const total = files.reduce((sum, file) => sum + file.size, 0);
+    const total = files.reduce((sum, { file }) => sum + file.size, 0);
     setSending({ done: 0, total });
     try {
       const into = number ?? (await begin.mutateAsync()).id;
@@ -72,15 +73,15 @@ export function ImportPanel({ close }: { close: () => void }) {
           onDrop={(event) => {
             event.preventDefault();
             setOver(false);
-            void take([...event.dataTransfer.files]);
+            void dropped(event.dataTransfer).then(take);
           }}
         >
           <Choose label="Choose files" take={take} />
           <Choose label="Choose a folder" folder take={take} />
           <div className="small-text soft">
-            or drop them here. Markdown, HTML, text, CSV, JSONL, DOCX, PDF, PNG, JPEG, WebP, SVG, and ZIP of
-            these; up to 200 MiB each. Pictures that a page shows become part of it. A file of a known name
-            becomes a new version of its document.
+            or drop them here, folders too. Markdown, HTML, text, CSV, JSONL, DOCX, PDF, PNG, JPEG, WebP, SVG,
+            and ZIP of these; up to 200 MiB each. Pictures that a page shows become part of it. A file of a
+            known name becomes a new version of its document.
           </div>
         </div>
         {sending && (
@@ -147,7 +148,7 @@ function Choose({
 }: {
   label: string;
   folder?: boolean;
-  take: (files: File[]) => Promise<void>;
+  take: (files: Named[]) => Promise<void>;
 }) {
   const input = useRef<HTMLInputElement>(null);
   useEffect(() => {
@@ -165,7 +166,7 @@ function Choose({
         hidden
         aria-label={label}
         onChange={(event) => {
-          void take([...(event.target.files ?? [])]);
+          void take(chosen(event.target.files));
           event.target.value = "";
         }}
       />

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { client, done, sendForm, unwrap, type Schemas } from "../../api/client";
 import { running, whileRunning } from "../../api/queries";
 import { useWorkspace } from "../../shell/workspace";
+import type { Named } from "./dropped";
 
 export type Import = Schemas["Import"];
 export type ImportedFile = Schemas["ImportedFile"];
@@ -57,7 +58,7 @@ export function useStageFiles() {
       sent,
     }: {
       number: number;
-      files: File[];
+      files: Named[];
       sent: (bytes: number) => void;
     }) => {
       const rows: ImportedFile[] = [];
@@ -67,10 +68,10 @@ export function useStageFiles() {
         let bytes = 0;
         let count = 0;
         while (first + count < files.length && count < BATCH_FILES) {
-          const file = files[first + count]!;
+          const { file, name } = files[first + count]!;
           if (count && bytes + file.size > BATCH_BYTES) break;
           form.append("files", file);
-          form.append("names", file.webkitRelativePath || file.name);
+          form.append("names", name);
           bytes += file.size;
           count += 1;
         }
