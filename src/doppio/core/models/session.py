@@ -15,6 +15,8 @@ def open_session(graph: Path, threads: int | None = None) -> onnxruntime.Inferen
     options = onnxruntime.SessionOptions()
     options.intra_op_num_threads = threads or cores()
     options.log_severity_level = 3
+    # Threads that look for more work for milliseconds after a question hold a core that what comes next could use.
+    options.add_session_config_entry("session.force_spinning_stop", "1")
     return onnxruntime.InferenceSession(
         str(graph), options, providers=["CPUExecutionProvider"], disabled_optimizers=SLOWER
     )
