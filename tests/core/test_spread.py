@@ -26,6 +26,7 @@ BRANCHES = [
     {"id": "sparse", "kind": "bm25", "nearness": 1},
     {"id": "plus", "kind": "bm25", "variant": "plus"},
     {"id": "likely", "kind": "bm25", "variant": "dirichlet"},
+    {"id": "fielded", "kind": "bm25", "fields": {"title": {"weight": 3, "analysis": {"stem": False}}, "body": {}}},
     {"id": "added", "kind": "expanded", "words": 200, "passage_terms": 4},
     {"id": "dense", "kind": "vector"},
     {"id": "graph", "kind": "vector", "structure": {"kind": "hnsw"}},
@@ -103,7 +104,7 @@ class Whole(unittest.TestCase):
 
     def test_why_a_chunk_is_scored_so_is_told_alike(self):
         spread, asked = self.spread()
-        for name in ("sparse", "likely", "added"):
+        for name in ("sparse", "likely", "fielded", "added"):
             one, two = self.alone.branches[name], spread.branches[name]
             for question in QUESTIONS[:3]:
                 [(chunks, _)] = one.search_many([question], *self.asked(name, question), 20)

@@ -17,6 +17,7 @@ from doppio.core.branches.sparse.making import INDEXED, POSTINGS, pieces
 from doppio.core.branches.sparse.nearness import LOOKED_AT, Placed, nearness
 from doppio.core.branches.sparse.settings import ANALYSIS, FIELDS, FIELDS_SCHEMA, analysis_problems
 from doppio.core.branches.sparse.spread import open_sparse
+from doppio.core.branches.sparse.spread_fields import open_fields
 from doppio.core.branches.sparse.term_branch import TermBranch
 from doppio.core.branches.sparse.terms import (
     analysis_of,
@@ -180,12 +181,12 @@ class Bm25:
         return Needs(pieces(branch))
 
     def open(self, branch: Settings, opening: Opening) -> Branch:
-        # Fields are counted together, and norms of TF-IDF hang on every term: both stay on one machine.
+        # Norms of TF-IDF hang on every term of all segments: it stays on one machine.
         fields: Mapping[str, SparseIndex] = {
-            name: open_sparse(opening, name, spread=name == INDEXED and branch["variant"] != TF_IDF)
-            for name in opening.needs.pieces
+            name: open_sparse(opening, name, spread=branch["variant"] != TF_IDF) for name in opening.needs.pieces
         }
-        return SparseBranch(branch, opening.texts, fields[INDEXED] if INDEXED in fields else FieldedIndex(fields))
+        index = fields[INDEXED] if INDEXED in fields else open_fields(opening, fields)
+        return SparseBranch(branch, opening.texts, index)
 
     def facts(self, branch: Settings, built: Sequence[Facts]) -> list[str]:
         terms = max((facts.get("terms", 0) for facts in built), default=0)

@@ -39,6 +39,7 @@ TITLE, HEADINGS, BODY = "title", "headings", "body"
 FIELDS = (TITLE, HEADINGS, BODY)
 # For every term of the question the name that it has in each field, since fields may be analysed differently.
 Forms = Mapping[str, str]
+Named = tuple[tuple[str, str], ...]
 # A term of a question, how often it is asked, and its weight.
 Asked = tuple[Forms, float, float]
 
@@ -62,7 +63,7 @@ class FieldedIndex:
         self._segments = [(segment.now, segment.dead) for segment in first.segments]
         self._lists_of: dict[tuple[int, tuple[tuple[str, FieldWeight], ...]], Lists] = {}
         self._tops: dict[tuple[int, float, tuple[tuple[str, FieldWeight], ...]], Tops] = {}
-        self._held_of: dict[tuple[tuple[str, str], ...], int] = {}
+        self._held_of: dict[Named, int] = {}
 
     def search(
         self,
@@ -99,9 +100,26 @@ class FieldedIndex:
         -----
         The inverse document frequency counts the chunks that hold the term in any of the fields.
         """
+        return best_of(
+            [self.candidates(terms, depth, weights, k1, exhaustive=exhaustive, counted=counted, allowed=allowed)],
+            depth,
+        )
+
+    def candidates(
+        self,
+        terms: Sequence[Forms],
+        depth: int,
+        weights: Mapping[str, FieldWeight],
+        k1: float,
+        *,
+        exhaustive: bool | None = None,
+        counted: Sequence[float] | None = None,
+        allowed: NDArray[np.bool_] | None = None,
+    ) -> tuple[Ids, NDArray[np.float64]]:
+        """The chunks that `search` ranks, in any order, with full scores."""
         asked = self._asked(terms, weights, counted)
         if not asked or depth <= 0:
-            return _NO_IDS, np.empty(0, np.float32)
+            return _NO_IDS, _NOTHING
         heap_scores, heap_chunks = np.empty(min(depth, self.count)), np.empty(min(depth, self.count), np.int64)
         size = 0
         for place, (now, dead) in enumerate(self._segments):
@@ -115,7 +133,7 @@ class FieldedIndex:
                 ZEROS.give(scores)
             else:
                 size = self._best(place, asked, weights, k1, lists, (dead, now, heap_scores, heap_chunks, size))
-        return best_of([(heap_chunks[:size], heap_scores[:size])], depth)
+        return heap_chunks[:size], heap_scores[:size]
 
     def _best(  # type: ignore[no-untyped-def]
         self, place: int, asked: list[Asked], weights: Mapping[str, FieldWeight], k1: float, lists: Lists, heap
@@ -185,7 +203,7 @@ class FieldedIndex:
         all_of_them: bool = False,
     ) -> list[Asked]:
         """Terms with their repeats and weights; without those that no chunk holds unless all are asked for."""
-        repeats: dict[tuple[tuple[str, str], ...], float] = {}
+        repeats: dict[Named, float] = {}
         for forms, share in zip(terms, counted or [1] * len(terms), strict=True):
             key = tuple(sorted(forms.items()))
             repeats[key] = repeats.get(key, 0) + share
@@ -198,10 +216,11 @@ class FieldedIndex:
 
     def _held(self, forms: Forms, weights: Mapping[str, FieldWeight]) -> int:
         """How many chunks hold a term in any of the fields; counted once a term."""
-        key = tuple(sorted((name, form) for name, form in forms.items() if name in weights))
-        return kept(self._held_of, key, lambda: self._counted(dict(key), weights), HELD_KEPT)
+        key = named_forms(forms, weights)
+        return kept(self._held_of, key, lambda: self.holding(dict(key), weights), HELD_KEPT)
 
-    def _counted(self, forms: Forms, weights: Mapping[str, FieldWeight]) -> int:
+    def holding(self, forms: Forms, weights: Mapping[str, FieldWeight]) -> int:
+        """How many chunks of these segments hold a term in any of the fields, counted anew."""
         return sum(
             int(
                 held_in_any(
@@ -257,6 +276,11 @@ class FieldedIndex:
             )  # fmt: skip
         columns += columns[-1:] * (MOST_FIELDS - len(columns))
         return Lists(*(tuple(column) for column in zip(*columns, strict=True)))
+
+
+def named_forms(forms: Forms, weights: Mapping[str, FieldWeight]) -> Named:
+    """A term by its names in the fields that count."""
+    return tuple(sorted((name, form) for name, form in forms.items() if name in weights))
 
 
 def _weights_of(asked: Sequence[Asked]) -> NDArray[np.float64]:
