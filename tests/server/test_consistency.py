@@ -11,7 +11,7 @@ from unittest import mock
 from django.test import TestCase
 from rich.console import Console
 
-from doppio.command import demo_data, show
+from doppio.command import demo_data, demo_person, show
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import QuestionError
@@ -138,11 +138,11 @@ class DemoLoading(TestCase):
         self.assertEqual(Workspace.objects.get().questions.count(), 1)
 
     def test_a_link_is_made_for_the_person_of_the_demo(self):
-        self.assertIsNone(demo_data.entry_link())
+        self.assertIsNone(demo_person.entry_link())
         demo_data.load_demo(self.folder)
-        link = demo_data.entry_link()
+        link = demo_person.entry_link()
         self.assertEqual(self.client.post(f"/enter/{link}").status_code, 302)
-        self.assertEqual(self.client.get("/api/session").json()["username"], demo_data.PERSON)
+        self.assertEqual(self.client.get("/api/session").json()["username"], demo_person.PERSON)
 
 
 class Bars(unittest.TestCase):

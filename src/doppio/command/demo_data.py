@@ -7,6 +7,7 @@ from pathlib import Path
 from django.contrib.auth.models import User
 from django.db import transaction
 
+from doppio.command.demo_person import PERSON
 from doppio.command.kernels import dense_alone
 from doppio.core.errors import DocumentError
 from doppio.core.formats.beside import Beside, is_page
@@ -19,7 +20,6 @@ from doppio.core.progress import Progress, Silent
 from doppio.core.recipe.check import read_recipe
 from doppio.core.reranking.kind import offered
 from doppio.library.corpus import core_documents
-from doppio.library.entry import make_entry_link
 from doppio.library.events import BY_HAND
 from doppio.library.files import PageReadings, file_digest
 from doppio.library.intake import REFUSED, take_file
@@ -32,7 +32,6 @@ from doppio.recipes.services import core_recipe, save_recipe
 from doppio.trials.services import latest_trial, measure_recipe, start_trial
 
 NAME = "Brackenhorn Ropeways"
-PERSON = "engineer"
 # A workspace of its own: its pictures are read in the background, and the figures of the first one stay as they are.
 DRAWINGS, DRAWINGS_FOLDER = "Brackenhorn drawings", "drawings"
 DRAWN_RECIPES = ("text-alone", "pages-by-patches", "with-pictures")
@@ -156,9 +155,3 @@ def _lay_readings(folder: Path, path: Path) -> None:
         readings = PageReadings(file_digest(path.read_bytes()))
         for page, lines in body["pages"].items():
             readings.put(int(page), [ReadLine.from_json(line) for line in lines])
-
-
-def entry_link() -> str | None:
-    """The secret of a fresh one-time link for the demo's person, if there is one."""
-    user = User.objects.filter(username=PERSON).first()
-    return make_entry_link(user) if user else None

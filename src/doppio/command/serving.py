@@ -251,17 +251,20 @@ class _Service:
 
     def serve(self, opened: Callable[[], None]) -> None:
         """Open the door, say where it is, do what is to be done then, and keep everything up."""
-        address = self._address
         # Until now whoever knocked was turned away at once.
         self._listening.listen(BACKLOG)
         self._door.open()
+        if cores() > 1:
+            # The first web server has its core for itself until it answers.
+            self._say_where()
         _import_all()
         self.supervisor.keep("job worker", _work)
         # Python runs one thread at a time, so a process a core; all listen on the same socket.
         for number in range(2 if cores() > 1 else 1, min(cores(), MOST_SERVERS) + 1):
             self.supervisor.keep("web server" if number == 1 else f"web server {number}", self._serve_pages)
-        step("web server and job worker", self._wait)
-        self.supervisor.do(lambda: _say_where(address, opened))
+        if cores() == 1:
+            self._say_where()
+        self.supervisor.do(opened)
         # What nobody had to wait for, and nobody shall wait for now; its end, good or bad, ends nothing here.
         with (VAR / "set-up.log").open("a") as log:
             helper = subprocess.Popen(
@@ -280,20 +283,23 @@ class _Service:
 
         Front(application, self._listening).run()
 
+    def _say_where(self) -> None:
+        """Wait for a web server, and say where it is."""
+        step("web server", self._wait)
+        self.supervisor.do(self._show_the_door)
+
+    def _show_the_door(self) -> None:
+        from doppio.command.demo_person import entry_link
+
+        out.print(f"\nDoppio is ready after {seconds_since_the_start():.1f} s:  {self._address}")
+        link = entry_link()
+        if link:
+            out.print(f"Sign in, once:  {self._address}/enter/{link}", soft_wrap=True)
+        out.print("Ctrl-C stops it.\n")
+
     def _wait(self) -> str:
         self.supervisor.until(lambda: answers(self._address), 60, "the web server")
         return "running"
-
-
-def _say_where(address: str, opened: Callable[[], None]) -> None:
-    from doppio.command.demo_data import entry_link
-
-    out.print(f"\nDoppio is ready after {seconds_since_the_start():.1f} s:  {address}")
-    link = entry_link()
-    if link:
-        out.print(f"Sign in, once:  {address}/enter/{link}", soft_wrap=True)
-    opened()
-    out.print("Ctrl-C stops it.\n")
 
 
 def seconds_since_the_start() -> float:
