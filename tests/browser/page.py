@@ -139,6 +139,12 @@ class Page(LiveServerTestCase):
         for kind in ("dragEnter", "dragOver", "drop"):
             self.driver.execute_cdp_cmd("Input.dispatchDragEvent", {"type": kind, "data": held, **spot})
 
+    def slow_down(self, seconds):
+        """Let each answer of the server take so much longer."""
+        line = {"offline": False, "latency": 1000 * seconds, "downloadThroughput": -1, "uploadThroughput": -1}
+        self.driver.execute_cdp_cmd("Network.enable", {})
+        self.driver.execute_cdp_cmd("Network.emulateNetworkConditions", line)
+
     def all(self, selector):
         return self.driver.find_elements(By.CSS_SELECTOR, selector)
 

@@ -135,10 +135,13 @@ class Labelling(Page):
         self.until(lambda _: self.text(".reader mark[data-edge]") == words[4:16].strip(), "the answer where it is")
         self.driver.execute_script(DRAG, words)
         self.until(lambda _: self.quotes(question) == [*before, (words[:16].strip(), 1.0)], "the end to be moved")
+        # What is pressed before a slow line has brought the answer's place anew goes by the place that it has.
+        self.slow_down(0.7)
         self.keys("u")
         self.until(lambda _: self.quotes(question) == [*before, (words[4:16].strip(), 1.0)], "the end to be back")
         self.click(".answer-card:nth-of-type(2) button", "Remove")
         self.until(lambda _: self.quotes(question) == before)
+        self.slow_down(0)
         # Each step is seen to be back before the next is asked for: a key in between is not kept.
         steps = ([(words[4:16].strip(), 1.0)], [(words, 1.0)], [])
         for kept in steps:

@@ -52,8 +52,8 @@ class Pages(unittest.TestCase):
     def test_a_page_of_html_carries_the_pictures_that_stand_beside_it(self):
         found = joined(PAGE, "manual/tower.html")
         self.assertEqual(found.shown, ("manual/img/red tower.png", "blue.png"))
-        self.assertEqual(found.missing, ("img/gone.png",))
-        self.assertIn("it shows img/gone.png, which is not among the pictures", found.told)
+        self.assertEqual(found.missing, ("img/gone.png", "img/late.png"))
+        self.assertIn("it shows img/gone.png, img/late.png, which are not among the pictures", found.told)
         bare, whole = (read_file(data, "manual/tower.html")[0] for data in (PAGE.encode(), found.data))
         self.assertEqual(bare.pictures, ())
         self.assertEqual([one.alt for one in whole.pictures], ["Four red bolts", "a > b"])
@@ -162,6 +162,19 @@ class Pages(unittest.TestCase):
         text = "<div>".join(parts)
         seen = [tag["src"] for tag in BeautifulSoup(text, "html.parser").find_all("img", src=True)]
         self.assertEqual(addresses(text, "a.html"), list(dict.fromkeys(seen)))
+
+    def test_pictures_that_are_loaded_late_are_looked_for_where_their_script_would(self):
+        dot = "data:image/gif;base64,R0lGODlhAQABAAAAACw="
+        page = (
+            f'<p>Text.</p><img src="{dot}" data-src="blue.png"><img data-original="manual/img/red tower.png">'
+            '<img srcset="alone.png 1x, far.png 2x"><img src="blue.png" data-src="https://example.org/blue.png">'
+        )
+        found = joined(page, "p.html")
+        self.assertEqual(
+            (list(found.shown), found.missing), (["blue.png", "manual/img/red tower.png", "alone.png"], ())
+        )
+        (document,) = read_file(found.data, "p.html")
+        self.assertEqual([colour(show()) for show in document.drawn], [BLUE, RED, GREEN, BLUE])
 
 
 class InTheText(unittest.TestCase):

@@ -53,6 +53,8 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
   const [numbers] = useState(() => new Map<number, number>());
   // Grades given here by place: what is shown may not have been read anew when the next key is pressed.
   const [given] = useState(() => new Map<string, number | null>());
+  // Where labels were put here, for the same reason.
+  const [placed] = useState(() => new Map<number, Place>());
 
   const run = useCallback(
     async (question: number, work: () => Promise<Step | string>) => {
@@ -83,6 +85,7 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
     };
     const giveAgain = async (label: number, question: number, place: Place, grade: number) => {
       const made = await calls.give(question, place, grade);
+      placed.set(made.id, place);
       if (made.id !== label) numbers.set(label, made.id);
     };
     return {
@@ -122,22 +125,27 @@ export function LabelModeProvider({ children }: { children: ReactNode }) {
         }),
       move: (asked, label, place) =>
         void run(asked.question!.id, async () => {
-          const was = asked.spans.find((span) => span.id === label)!;
+          const shown = asked.spans.find((span) => span.id === label)!;
+          const { document, start, end } = placed.get(label) ?? shown;
           await calls.place(label, place);
+          placed.set(label, place);
           return {
             said: "Moved",
-            back: () =>
-              was.start === null || was.end === null
-                ? calls
-                    .remove(now(label))
-                    .then(() => giveAgain(now(label), asked.question!.id, whole(was), was.grade))
-                : calls.place(now(label), { document: was.document, start: was.start, end: was.end }),
+            back: async () => {
+              if (start === null || end === null) {
+                await calls.remove(now(label));
+                await giveAgain(now(label), asked.question!.id, whole(shown), shown.grade);
+              } else {
+                await calls.place(now(label), { document, start, end });
+                placed.set(now(label), { document, start, end });
+              }
+            },
           };
         }),
       remove: (asked, label) =>
         void run(asked.question!.id, async () => {
           const was = asked.spans.find((span) => span.id === label);
-          const place = was ?? asked.no_answers.find((one) => one.id === label)!;
+          const place = placed.get(label) ?? was ?? asked.no_answers.find((one) => one.id === label)!;
           await calls.remove(label);
           const { document, start, end } = place;
           const key = keyOf(asked.question!.id, place);

@@ -8,7 +8,7 @@ import base64
 import html as markup
 import posixpath
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from urllib.parse import quote, unquote
 
@@ -21,6 +21,8 @@ PAGES = HTML + MARKDOWN
 ROOM = 64 << 20
 MOST_NAMED = 3
 PICTURES = (".png", ".jpg", ".jpeg", ".webp", ".svg", ".gif", ".bmp", ".tif", ".tiff")
+# Where scripts that load pictures late look for their addresses.
+LATE = ("data-src", "data-original", "data-lazy-src")
 _TAG = re.compile(r"<img\b", re.IGNORECASE)
 _ATTRIBUTE = re.compile(r"""[\s/]*([^\s"'<>/=]+)(?:\s*=\s*(?:"([^"]*)"|'([^']*)'|([^\s"'>]+)))?""")
 _FENCED = re.compile(r"^ {0,3}(```+|~~~+).*?(?:^ {0,3}\1|\Z)", re.MULTILINE | re.DOTALL)
@@ -135,6 +137,16 @@ def addresses(text: str, name: str) -> list[str]:
     return [one for one in dict.fromkeys(clean) if one and not _LEADS_OUT.match(one)]
 
 
+def address_of(said: Mapping[str, str]) -> str:
+    """Where a picture of HTML stands, by the attributes of its tag: those that are loaded late have a stand-in, if
+    anything, as their `src`."""
+    source = said.get("src", "").strip()
+    if source and not source.lower().startswith("data:"):
+        return source
+    sizes = said.get("srcset", "").split()
+    return next((said[name].strip() for name in LATE if said.get(name, "").strip()), sizes[0] if sizes else source)
+
+
 def plain(address: str) -> str:
     """An address as it is looked for: without the escapes of URLs and of HTML."""
     return unquote(markup.unescape(address)).strip()
@@ -143,11 +155,11 @@ def plain(address: str) -> str:
 def _of_tags(text: str) -> Iterable[str]:
     for tag in _TAG.finditer(text):
         at = tag.end()
+        said: dict[str, str] = {}
         while (attribute := _ATTRIBUTE.match(text, at)) is not None:
-            if attribute[1].lower() == "src":
-                yield attribute[2] or attribute[3] or attribute[4] or ""
-                break
+            said.setdefault(attribute[1].lower(), attribute[2] or attribute[3] or attribute[4] or "")
             at = attribute.end()
+        yield address_of(said)
 
 
 def _of_marks(text: str) -> Iterable[str]:

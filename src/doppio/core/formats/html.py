@@ -5,7 +5,7 @@ from typing import Any
 
 from bs4 import BeautifulSoup, Comment, Doctype, NavigableString, Tag
 
-from doppio.core.formats.beside import apart, plain
+from doppio.core.formats.beside import address_of, apart, plain
 from doppio.core.formats.drawing import add_picture, carried
 from doppio.core.formats.inline_drawing import taken_out
 from doppio.core.formats.table import row_text
@@ -95,8 +95,8 @@ class _Walk:
 
     def _picture(self, tag: Tag) -> None:
         """A picture that came with the page; others are not fetched."""
-        address = str(tag.get("src") or "")
-        data = self._pictures.get(plain(address)) or carried(address)
+        said = {name: str(value) for name, value in tag.attrs.items()}
+        data = self._pictures.get(plain(address_of(said))) or carried(said.get("src", ""))
         if data is not None:
             add_picture(self._builder, data, str(tag.get("alt") or ""))
 
