@@ -10,9 +10,9 @@ from django.db import transaction
 from doppio.command.demo_person import PERSON
 from doppio.command.kernels import dense_alone
 from doppio.core.errors import DocumentError
-from doppio.core.formats.beside import Beside, is_page
+from doppio.core.formats.beside import pages_of
 from doppio.core.formats.bounded import BoundedReader
-from doppio.core.formats.documents import SOURCES, is_known, is_picture, read_bytes, read_sources
+from doppio.core.formats.documents import SOURCES, is_known, read_bytes, read_sources
 from doppio.core.formats.optical import EDITION, ReadLine
 from doppio.core.formats.questions import read_questions
 from doppio.core.measure.ledger import DELIVERED
@@ -125,9 +125,8 @@ def _documents(workspace: Workspace, folder: Path, progress: Progress) -> int:
     fields = read_sources(sources.read_bytes(), sources.name) if sources.exists() else {}
     progress.start("read documents", len(paths), "files")
     names = {path.relative_to(folder).as_posix() for path in paths if path != sources}
-    beside = Beside(filter(is_picture, names), lambda name: read_bytes(folder / name))
-    pages = {name: beside.join(read_bytes(folder / name), name).data for name in names if is_page(name)}
-    names -= beside.shown.keys()
+    pages, shown = pages_of(sorted(names), lambda name: read_bytes(folder / name))
+    names -= shown
     with BoundedReader() as reader:
         for path in paths:
             name = path.relative_to(folder).as_posix()

@@ -254,16 +254,17 @@ class _Service:
         # Until now whoever knocked was turned away at once.
         self._listening.listen(BACKLOG)
         self._door.open()
-        if cores() > 1:
-            # The first web server has its core for itself until it answers.
-            self._say_where()
+        if cores() == 1:
+            # What one core imports all share; otherwise the first of them has done so beside.
+            _import_all()
+            self.supervisor.keep("web server", self._serve_pages)
+        # It has its core for itself until it answers.
+        self._say_where()
         _import_all()
         self.supervisor.keep("job worker", _work)
         # Python runs one thread at a time, so a process a core; all listen on the same socket.
-        for number in range(2 if cores() > 1 else 1, min(cores(), MOST_SERVERS) + 1):
-            self.supervisor.keep("web server" if number == 1 else f"web server {number}", self._serve_pages)
-        if cores() == 1:
-            self._say_where()
+        for number in range(2, min(cores(), MOST_SERVERS) + 1):
+            self.supervisor.keep(f"web server {number}", self._serve_pages)
         self.supervisor.do(opened)
         # What nobody had to wait for, and nobody shall wait for now; its end, good or bad, ends nothing here.
         with (VAR / "set-up.log").open("a") as log:

@@ -2,7 +2,6 @@
 
 import logging
 import time
-from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import PurePosixPath
 from typing import Any, BinaryIO
@@ -15,9 +14,9 @@ from procrastinate.contrib.django import app
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import LIMITS, too_large
-from doppio.core.formats.beside import PAGES, Beside, Joined
+from doppio.core.formats.beside import PAGES, Beside, Joined, is_page
 from doppio.core.formats.bounded import BoundedReader
-from doppio.core.formats.documents import KNOWN, is_known, is_picture
+from doppio.core.formats.documents import KNOWN, is_known
 from doppio.core.formats.records import Fields
 from doppio.core.progress import Progress
 from doppio.core.text.canonical import canonical
@@ -140,34 +139,41 @@ def run(brought_in: Import, progress: Progress) -> str:
     with BoundedReader() as reader:
         _open_archives(brought_in, progress)
         waiting = brought_in.files.filter(state=ImportedFile.WAITING)
-        files_of = _Files(progress, waiting.count())
-        _read_pages(brought_in, reader, files_of)
-        for row in waiting.iterator(chunk_size=500):
-            _read(row, brought_in.workspace, reader, files_of, files.kept)
-            row.save(update_fields=READ)
-            if row.state in (SAME, REFUSED):
-                files.forget([row.digest])
-            files_of.next()
+        files_of, beside = _Files(progress, waiting.count()), _beside(brought_in)
+        # Pictures that a page shows wait for no reader of their own once it has been read.
+        for which in (IS_PAGE, ~IS_PAGE):
+            for row in waiting.filter(which).iterator(chunk_size=500):
+                joined = _read(row, brought_in.workspace, reader, files_of, beside)
+                with transaction.atomic():
+                    files_of.fewer(_shown(row, brought_in, joined))
+                    row.save(update_fields=["state", "reason", "counts", "seconds"])
+                # What is kept of a page with pictures is all of them together.
+                if row.state in (SAME, REFUSED) or joined.shown:
+                    files.forget([row.digest])
+                files_of.next()
+        files.forget(brought_in.files.filter(state=ImportedFile.SHOWN).values_list("digest", flat=True))
     settled.send(Import, workspace=brought_in.workspace)
     return summary(brought_in)
 
 
-# What reading a file says of it.
-READ = ["state", "reason", "counts", "seconds"]
+def _beside(brought_in: Import) -> Beside:
+    """The pictures that came with the pages; those of pages that were read before a kill are there for the others."""
+    there = Q(state=ImportedFile.WAITING) | Q(state=ImportedFile.SHOWN)
+    digests = dict(brought_in.files.filter(there).exclude(digest="").values_list("name", "digest"))
+    return Beside(digests, lambda name: files.kept(digests[name], name))
 
 
 def _read(
-    row: ImportedFile,
-    workspace: Workspace,
-    reader: BoundedReader,
-    progress: Progress,
-    bytes_of: Callable[[str, str], bytes],
-) -> None:
-    """Read one file, and say in its row what became of it."""
+    row: ImportedFile, workspace: Workspace, reader: BoundedReader, progress: Progress, beside: Beside
+) -> Joined:
+    """Read one file, a page with its pictures, and say in its row what became of it."""
     begun = time.perf_counter()
     fields = Fields.from_json(row.fields, row.name) if row.fields else None
+    joined = Joined(b"")
     try:
-        taken = take_file(workspace, row.name, bytes_of(row.digest, row.name), reader, fields, progress=progress)
+        data = files.kept(row.digest, row.name)
+        joined = beside.join(data, row.name) if is_page(row.name) else Joined(data)
+        taken = take_file(workspace, row.name, joined.data, reader, fields, progress=progress)
         row.state, row.reason, row.counts = taken.state, taken.reason, taken.counts
     except DocumentError as error:
         row.state, row.reason = REFUSED, str(error)
@@ -178,37 +184,19 @@ def _read(
         log.exception("%s cannot be kept", row.name)
         row.state, row.reason = REFUSED, canonical(f"cannot be kept ({type(error).__name__}: {error})")[:500]
     row.seconds = time.perf_counter() - begun
+    return joined
 
 
-def _read_pages(brought_in: Import, reader: BoundedReader, progress: "_Files") -> None:
-    """Read pages, each with the pictures that it shows; those wait for no reader of their own then."""
-    # Pages that were read before a kill have left theirs for those that come after it.
-    there = Q(state=ImportedFile.WAITING) | Q(state=ImportedFile.SHOWN)
-    digests = {
-        name: digest
-        for name, digest in brought_in.files.filter(there).values_list("name", "digest")
-        if digest and is_picture(name)
-    }
-    beside = Beside(digests, lambda name: files.kept(digests[name], name))
-    for row in brought_in.files.filter(IS_PAGE, state=ImportedFile.WAITING).iterator(chunk_size=500):
-        joined: list[Joined] = []
-
-        def whole(digest: str, name: str, joined: list[Joined] = joined) -> bytes:
-            joined.append(beside.join(files.kept(digest, name), name))
-            return joined[0].data
-
-        _read(row, brought_in.workspace, reader, progress, whole)
-        with transaction.atomic():
-            if joined and brought_in.workspace.files.filter(digest=files.file_digest(joined[0].data)).exists():
-                row.reason = "; ".join(part for part in (row.reason, joined[0].told) if part)
-                shown = brought_in.files.filter(name__in=joined[0].shown, state=ImportedFile.WAITING)
-                progress.fewer(shown.update(state=ImportedFile.SHOWN, reason=f"shown in {row.name}"))
-            row.save(update_fields=READ)
-        # What is kept of it is the page with its pictures.
-        if row.state in (SAME, REFUSED) or (joined and joined[0].shown):
-            files.forget([row.digest])
-        progress.next()
-    files.forget(brought_in.files.filter(state=ImportedFile.SHOWN).values_list("digest", flat=True))
+def _shown(row: ImportedFile, brought_in: Import, joined: Joined) -> int:
+    """Tell of the pictures of a page that is there now; returns how many are part of it and need no reading."""
+    if (
+        not (joined.shown or joined.told)
+        or not brought_in.workspace.files.filter(digest=files.file_digest(joined.data)).exists()
+    ):
+        return 0
+    row.reason = "; ".join(part for part in (row.reason, joined.told) if part)
+    pictures = brought_in.files.filter(name__in=joined.shown, state=ImportedFile.WAITING)
+    return pictures.update(state=ImportedFile.SHOWN, reason=f"shown in {row.name}")
 
 
 class _Files:

@@ -5,17 +5,18 @@ come back with full scores, so the ranking is that of one index to the last bit.
 out, and that is said.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.errors import DoppioError
 
+K = TypeVar("K")
 # A mask of chunks as it travels: its bits, and how many there are.
 Mask = tuple[NDArray[np.uint8], int] | None
 _left_out: ContextVar[set[str] | None] = ContextVar("left_out", default=None)
@@ -81,6 +82,31 @@ def totals(spread: Spread, index: Index) -> list[tuple[int, int]]:
     if not answers.complete:
         raise DoppioError("Not all segments of the index answered while it was opened; try again.")
     return answers.found
+
+
+class Sums(Generic[K]):
+    """Counts by term, summed over the segments of an index; each is asked for once.
+
+    method : of the index over some segments: takes terms, and gives a row of numbers, or one, for each
+    most : terms whose counts stay at hand
+    """
+
+    def __init__(self, spread: Spread, index: Index, method: str, most: int = 200_000) -> None:
+        self._spread, self._index, self._method, self._most = spread, index, method, most
+        self._known: dict[K, Any] = {}
+
+    def of(self, terms: Sequence[K], *more: Any) -> dict[K, Any]:
+        """Those of several terms at once. What not all segments have part in is not kept."""
+        known = self._known
+        lacking = [term for term in dict.fromkeys(terms) if term not in known]
+        found = {term: known[term] for term in terms if term in known}
+        if lacking:
+            answers = self._spread.ask(self._index, self._method, lacking, *more)
+            new = dict(zip(lacking, np.array(answers.found, np.int64).sum(axis=0).tolist(), strict=True))
+            found |= new
+            if answers.complete:
+                self._known = {**({} if len(known) > self._most else known), **new}
+        return found
 
 
 def packed(allowed: NDArray[np.bool_] | None) -> Mask:

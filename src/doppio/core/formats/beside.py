@@ -8,11 +8,12 @@ import base64
 import html as markup
 import posixpath
 import re
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from urllib.parse import quote, unquote
 
 from doppio.core.errors import DocumentError
+from doppio.core.formats.picture_file import ENDINGS
 from doppio.core.text.canonical import decode
 
 HTML, MARKDOWN = (".html", ".htm"), (".md", ".markdown")
@@ -71,17 +72,12 @@ def is_page(name: str) -> bool:
     return name.lower().endswith(PAGES)
 
 
-@dataclass
 class Beside:
-    """Picture files that came together with pages, by their names; `read` gives the bytes of one."""
+    """Picture files that came together with pages, of all `names`; `read` gives the bytes of one."""
 
-    names: Iterable[str]
-    read: Callable[[str], bytes]
-    # Which page shows a picture: the first that was joined with it.
-    shown: dict[str, str] = field(default_factory=dict)
-
-    def __post_init__(self) -> None:
-        self.names = frozenset(self.names)
+    def __init__(self, names: Iterable[str], read: Callable[[str], bytes]) -> None:
+        self._names = frozenset(name for name in names if name.lower().endswith(ENDINGS))
+        self._read = read
 
     def join(self, data: bytes, name: str) -> Joined:
         """A page with those of the pictures that it shows, in the order in which it shows them."""
@@ -97,32 +93,37 @@ class Beside:
             if found is None:
                 missing.append(address)
                 continue
-            picture = self.read(found)
+            picture = self._read(found)
             if size + len(picture) > ROOM:
                 too_many.append(found)
                 continue
             size += len(picture)
             behind.append(f"\n<!-- picture {quote(address, safe='/')} {base64.b64encode(picture).decode()} -->")
             shown.append(found)
-            self.shown.setdefault(found, name)
         whole = "".join([text, *behind]).encode("utf-8", "surrogatepass") if behind else data
         return Joined(whole, tuple(dict.fromkeys(shown)), tuple(missing), tuple(dict.fromkeys(too_many)))
 
     def _found(self, address: str, page: str) -> str | None:
         """The file that an address leads to, seen from a page: of one that begins at the top of its site the nearest
         folder that has it, and else, where files came without folders, the one of that name."""
-        assert isinstance(self.names, frozenset)
-        path = re.split(r"[?#]", address, maxsplit=1)[0]
+        path = _path(address)
         folder = posixpath.dirname(page)
         while True:
             found = posixpath.normpath(posixpath.join(folder, path.lstrip("/")))
-            if found in self.names:
+            if found in self._names:
                 return found
             if not folder or not path.startswith("/"):
                 break
             folder = posixpath.dirname(folder)
         alone = posixpath.basename(path)
-        return alone if alone in self.names and "/" not in page else None
+        return alone if alone in self._names and "/" not in page else None
+
+
+def pages_of(names: Sequence[str], read: Callable[[str], bytes]) -> tuple[dict[str, bytes], set[str]]:
+    """Those of some files that are pages, with the pictures that they show, and the names of these pictures."""
+    beside = Beside(names, read)
+    joined = {name: beside.join(read(name), name) for name in names if is_page(name)}
+    return {name: one.data for name, one in joined.items()}, {shown for one in joined.values() for shown in one.shown}
 
 
 def addresses(text: str, name: str) -> list[str]:
@@ -147,6 +148,11 @@ def address_of(said: Mapping[str, str]) -> str:
     return next((said[name].strip() for name in LATE if said.get(name, "").strip()), sizes[0] if sizes else source)
 
 
+def _path(address: str) -> str:
+    """An address without what is asked of the file, and which part of it is meant."""
+    return re.split(r"[?#]", address, maxsplit=1)[0]
+
+
 def plain(address: str) -> str:
     """An address as it is looked for: without the escapes of URLs and of HTML."""
     return unquote(markup.unescape(address)).strip()
@@ -169,7 +175,7 @@ def _of_marks(text: str) -> Iterable[str]:
     for mark in _DEFINED.finditer(text):
         # Most of these are links to other pages.
         address = mark[1] or mark[2]
-        if re.split(r"[?#]", address, maxsplit=1)[0].lower().endswith(PICTURES):
+        if _path(address).lower().endswith(PICTURES):
             yield address
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from doppio.core.errors import DocumentError
 from doppio.core.formats.archive import LIMITS, Limits, members, too_large
-from doppio.core.formats.beside import PAGES, Beside, is_page
+from doppio.core.formats.beside import PAGES, pages_of
 from doppio.core.formats.optical import Reading, Readings, Unread
 from doppio.core.formats.page_reading import PDF, read_page
 from doppio.core.formats.picture_file import ENDINGS as PICTURE_FILES
@@ -67,12 +67,11 @@ def read_documents(path: Path, limits: Limits = LIMITS, read: Reader | None = No
                 f"{name.removesuffix(SOURCES)}{file}": fields for file, fields in read_sources(data, name).items()
             }
     data_of = dict(files)
-    beside = Beside(filter(is_picture, data_of), data_of.__getitem__)
-    pages = {name: beside.join(data, name).data for name, data in files if is_page(name)}
+    pages, shown = pages_of(list(data_of), data_of.__getitem__)
     documents: list[Document] = []
     alone = path.is_file() and path.suffix.lower() == ".jsonl"
     for name, data in files:
-        if not name.endswith(SOURCES) and name not in beside.shown:
+        if not name.endswith(SOURCES) and name not in shown:
             # What stands in a JSONL file that is given alone keeps its own ids.
             found = (read or read_file)(pages.get(name, data), name, sources.get(name))
             documents += [_renamed(one, one.id.removeprefix(f"{name}#")) for one in found] if alone else found

@@ -6,6 +6,7 @@ addresses of 10 MB; a short mark stands for each.
 
 import html as markup
 import re
+from collections.abc import Iterator
 
 from doppio.core.formats.drawing import carried
 
@@ -13,12 +14,12 @@ from doppio.core.formats.drawing import carried
 LEAST_SIDE = 64.0
 LONG = 1 << 16
 _LONG = re.compile(rf"""(["'])(data:image/[a-z+.-]+;base64,[^"'<>]{{{LONG},}})\1""", re.IGNORECASE)
-_TAGS = re.compile(r"<(/?)svg\b[^>]*>", re.IGNORECASE)
+_TAGS = re.compile(r"<(/?)(svg|figure)\b[^>]*>", re.IGNORECASE)
 _SIDE = re.compile(r"""\s(width|height)\s*=\s*["']?\s*(\d+(?:\.\d+)?)(?:px)?\s*["'\s>/]""", re.IGNORECASE)
 _LABEL = re.compile(r"""\saria-label\s*=\s*(?:"([^"]*)"|'([^']*)')""", re.IGNORECASE)
 _SAID = re.compile(r"<(title|desc)\b[^>]*>(.*?)</\1\s*>", re.IGNORECASE | re.DOTALL)
 _ENTITY = re.compile(r"&(?!(?:amp|lt|gt|quot|apos);)(\w+);")
-_NAMESPACES = (("xmlns=", "http://www.w3.org/2000/svg"), ("xmlns:xlink=", "http://www.w3.org/1999/xlink"))
+SVG, XLINK = "http://www.w3.org/2000/svg", "http://www.w3.org/1999/xlink"
 
 
 def taken_out(text: str) -> tuple[str, dict[str, bytes]]:
@@ -35,31 +36,32 @@ def taken_out(text: str) -> tuple[str, dict[str, bytes]]:
 
     text = _LONG.sub(long, text)
     parts, at = list[str](), 0
-    for begin, end in _drawings(text):
+    for begin, end, in_figure in _drawings(text):
         drawing = text[begin:end]
-        if _is_shown(drawing, text, begin):
+        if _is_shown(drawing, in_figure):
             said = markup.escape(_said(drawing), quote=True)
             parts += [text[at:begin], f'<img src="{mark(_alone(drawing))}" alt="{said}">']
             at = end
     return "".join([*parts, text[at:]]), pictures
 
 
-def _drawings(text: str) -> list[tuple[int, int]]:
-    """Where drawings begin and end; one inside of another is part of it."""
-    found, depth, begin = [], 0, 0
+def _drawings(text: str) -> Iterator[tuple[int, int, bool]]:
+    """Where drawings begin and end, one inside of another being part of it, and whether they are in a figure."""
+    depth, begin, in_figure = 0, 0, False
     for tag in _TAGS.finditer(text):
-        if tag[1]:
-            depth = max(depth - 1, 0)
-            if depth == 0 and begin < tag.start():
-                found.append((begin, tag.end()))
-                begin = tag.end()
-        elif not tag[0].endswith("/>"):
-            begin = tag.start() if depth == 0 else begin
+        ends = bool(tag[1])
+        if tag[2].lower() == "figure":
+            in_figure = not ends
+        elif ends and depth:
+            depth -= 1
+            if not depth:
+                yield begin, tag.end(), in_figure
+        elif not ends and not tag[0].endswith("/>"):
+            begin = begin if depth else tag.start()
             depth += 1
-    return found
 
 
-def _is_shown(drawing: str, text: str, begin: int) -> bool:
+def _is_shown(drawing: str, in_figure: bool) -> bool:
     """Whether a drawing is one to look at, and no icon: it has words, says that it is large, or is a figure."""
     head = drawing[: drawing.index(">") + 1]
     if re.search(r"""aria-hidden\s*=\s*["']?true|display\s*:\s*none""", head, re.IGNORECASE):
@@ -67,7 +69,6 @@ def _is_shown(drawing: str, text: str, begin: int) -> bool:
     sides = {side.lower(): float(size) for side, size in _SIDE.findall(head)}
     if sides and min(sides.values()) < LEAST_SIDE:
         return False
-    in_figure = text.rfind("<figure", 0, begin) > text.rfind("</figure", 0, begin)
     return len(sides) == 2 or in_figure or re.search(r"<text\b", drawing, re.IGNORECASE) is not None
 
 
@@ -80,8 +81,9 @@ def _said(drawing: str) -> str:
 
 def _alone(drawing: str) -> bytes:
     """A drawing as a file of its own: with the names of its elements' language, and without HTML's entities."""
-    head, rest = drawing[: len("<svg")], drawing[len("<svg") :]
-    tag = rest[: rest.index(">") + 1]
-    names = "".join(f' {name}"{space}"' for name, space in _NAMESPACES if name not in tag and (
-        name == "xmlns=" or "xlink:" in rest))  # fmt: skip
-    return _ENTITY.sub(lambda found: markup.unescape(found[0]), f"{head.lower()}{names}{rest}").encode()
+    begin, tag = len("<svg"), drawing[: drawing.index(">") + 1]
+    names = "" if "xmlns=" in tag else f' xmlns="{SVG}"'
+    if "xlink:" in drawing and "xmlns:xlink=" not in tag:
+        names += f' xmlns:xlink="{XLINK}"'
+    whole = f"{drawing[:begin].lower()}{names}{drawing[begin:]}"
+    return _ENTITY.sub(lambda found: markup.unescape(found[0]), whole).encode()

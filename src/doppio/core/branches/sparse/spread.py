@@ -10,7 +10,7 @@ from doppio.core.branches.explained import TermShare
 from doppio.core.branches.sparse.index import Segment, SparseIndex, Terms
 from doppio.core.branches.sparse.postings import Postings
 from doppio.core.branches.sparse.weighting import Weighting
-from doppio.core.branches.spread import Index, Mask, Spread, packed, totals, unpacked
+from doppio.core.branches.spread import Index, Mask, Spread, Sums, packed, totals, unpacked
 from doppio.core.fingerprint import fingerprint
 from doppio.core.kernels.rows import rows_of
 from doppio.core.ranking import Ids, Scores, best_of
@@ -21,8 +21,6 @@ from doppio.core.store.segments import Stand
 
 # Chunks that hold a term, and how often it stands in them.
 Statistics = Mapping[str, tuple[int, int]]
-# Terms whose statistics stay at hand.
-TERMS_KEPT = 200_000
 
 
 class PartIndex(SparseIndex):
@@ -61,13 +59,14 @@ class PartIndex(SparseIndex):
     ) -> tuple[NDArray[np.bool_], list[list[TermShare]], list[float]]:
         """Which of the chunks are here, and what `explain` says of them."""
         self._told.known = known
-        return self._here(chunks), *self.explain(terms, chunks, weighting)
+        return self.here(chunks), *self.explain(terms, chunks, weighting)
 
     def own_norms(self, chunks: Ids, weighting: Weighting) -> tuple[NDArray[np.bool_], NDArray[np.float32]]:
         """Which of the chunks are here, and their norms."""
-        return self._here(chunks.tolist()), self.norms_of(chunks, weighting)
+        return self.here(chunks.tolist()), self.norms_of(chunks, weighting)
 
-    def _here(self, chunks: Sequence[int]) -> NDArray[np.bool_]:
+    def here(self, chunks: Sequence[int]) -> NDArray[np.bool_]:
+        """Which of the chunks are in these segments."""
         wanted, found = np.asarray(chunks, np.int64), np.zeros(len(chunks), bool)
         for segment in self.segments:
             found[rows_of(segment.now, len(segment.postings), wanted)[0]] = True
@@ -88,24 +87,14 @@ class SpreadSparse(SparseIndex):
         self._spread = spread
         self.count, self.length = np.sum(totals(spread, index), axis=0).tolist()
         self._index = Index(index.open, (*index.given, self.count, self.length))
-        self._known: dict[str, tuple[int, int]] = {}
+        self._sums: Sums[str] = Sums(spread, self._index, "own_statistics")
 
     def statistics(self, term: str) -> tuple[int, int]:
         return self._statistics([term])[term]
 
     def _statistics(self, terms: Sequence[str]) -> dict[str, tuple[int, int]]:
-        """Those of several terms at once. What not all segments have part in is not kept."""
-        known = self._known
-        lacking = [term for term in dict.fromkeys(terms) if term not in known]
-        found = {term: known[term] for term in terms if term in known}
-        if lacking:
-            answers = self._spread.ask(self._index, "own_statistics", lacking)
-            summed = np.array(answers.found, np.int64).reshape(-1, len(lacking), 2).sum(axis=0).tolist()
-            new = {term: (held, times) for term, (held, times) in zip(lacking, summed, strict=True)}
-            found |= new
-            if answers.complete:
-                self._known = {**({} if len(known) > TERMS_KEPT else known), **new}
-        return found
+        """Those of several terms at once."""
+        return self._sums.of(terms)
 
     def search(
         self,

@@ -9,9 +9,8 @@ from numpy.typing import NDArray
 from doppio.core.branches.explained import TermShare
 from doppio.core.branches.sparse.fields import FieldedIndex, FieldWeight, Forms, Named, named_forms
 from doppio.core.branches.sparse.index import SparseIndex
-from doppio.core.branches.sparse.spread import TERMS_KEPT, PartIndex, opened_segments
-from doppio.core.branches.spread import Index, Mask, Spread, packed, unpacked
-from doppio.core.kernels.rows import rows_of
+from doppio.core.branches.sparse.spread import PartIndex, opened_segments
+from doppio.core.branches.spread import Index, Mask, Spread, Sums, packed, unpacked
 from doppio.core.ranking import Ids, Scores, best_of
 from doppio.core.store.crew import Place
 from doppio.core.store.pieces import Opening
@@ -29,6 +28,7 @@ class PartFields(FieldedIndex):
 
     def __init__(self, fields: Mapping[str, PartIndex]) -> None:
         super().__init__(fields)
+        self._first = next(iter(fields.values()))
         self._told = threading.local()
 
     def _held(self, forms: Forms, weights: Weights) -> int:
@@ -54,10 +54,7 @@ class PartFields(FieldedIndex):
     ) -> tuple[NDArray[np.bool_], list[list[TermShare]]]:  # fmt: skip
         """Which of the chunks are here, and what `explain` says of them."""
         self._told.known = known
-        wanted, here = np.asarray(chunks, np.int64), np.zeros(len(chunks), bool)
-        for segment in next(iter(self.fields.values())).segments:
-            here[rows_of(segment.now, len(segment.postings), wanted)[0]] = True
-        return here, self.explain(terms, chunks, weights, k1, counted)
+        return self._first.here(chunks), self.explain(terms, chunks, weights, k1, counted)
 
 
 class SpreadFields(FieldedIndex):
@@ -69,21 +66,11 @@ class SpreadFields(FieldedIndex):
     def __init__(self, spread: Spread, fields: Mapping[str, SparseIndex], index: Index) -> None:
         super().__init__(fields)
         self._spread, self._index = spread, index
-        self._known: dict[tuple[Named, tuple[str, ...]], int] = {}
+        self._sums: Sums[Named] = Sums(spread, index, "own_held")
 
     def _of_all(self, terms: Sequence[Forms], weights: Weights) -> dict[Named, int]:
-        """How many chunks hold each term. What not all segments have part in is not kept."""
-        sort, known = tuple(sorted(weights)), self._known
-        named = list(dict.fromkeys(named_forms(forms, weights) for forms in terms))
-        found = {names: known[names, sort] for names in named if (names, sort) in known}
-        if lacking := [names for names in named if names not in found]:
-            answers = self._spread.ask(self._index, "own_held", lacking, dict(weights))
-            summed = np.array(answers.found, np.int64).reshape(-1, len(lacking)).sum(axis=0).tolist()
-            found |= dict(zip(lacking, summed, strict=True))
-            if answers.complete:
-                new = {(names, sort): found[names] for names in lacking}
-                self._known = {**({} if len(known) > TERMS_KEPT else known), **new}
-        return found
+        """How many chunks hold each term."""
+        return self._sums.of([named_forms(forms, weights) for forms in terms], dict(weights))
 
     def search(
         self,
