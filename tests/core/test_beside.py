@@ -15,6 +15,7 @@ from PIL import Image
 
 from doppio.core.formats.beside import ROOM, Beside, addresses, apart
 from doppio.core.formats.documents import draw, read_documents, read_file
+from doppio.core.formats.page_reading import read_picture
 from tests.core.made_files import BLUE, GREEN, RED, make_picture
 
 PAGE = (
@@ -189,6 +190,23 @@ class InTheText(unittest.TestCase):
         (one,) = document.pictures
         self.assertEqual((one.width, one.height), (300, 200))
         self.assertEqual(colour(document.drawn[0]()), (200, 0, 0))
+
+    def test_words_of_a_drawing_are_drawn_in_whatever_font_they_are_said_to_be(self):
+        for font in (
+            "",
+            "font-family='Helvetica'",
+            "font-family='Nowhere, monospace'",
+            "style='font: bold 30px serif'",
+        ):
+            with self.subTest(font):
+                page = (
+                    f"<svg width='300' height='80'><text x='9' y='50' font-size='30' {font}>spring 40 N</text></svg>"
+                )
+                (document,) = read_file(page.encode() + b"<p>Text.</p>", "t.html")
+                with Image.open(io.BytesIO(document.drawn[0]())) as picture:
+                    dark = sum(picture.convert("L").histogram()[:128])
+                self.assertGreater(dark, 500)
+                self.assertIn("spring", " ".join(line.text for line in read_picture(document.drawn[0]())).lower())
 
     def test_sides_and_figures_tell_drawings_from_icons_too(self):
         path = "<path d='M0 0L90 90'/></svg>"

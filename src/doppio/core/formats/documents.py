@@ -14,7 +14,7 @@ from doppio.core.formats.beside import PAGES, pages_of
 from doppio.core.formats.optical import Reading, Readings, Unread
 from doppio.core.formats.page_reading import PDF, read_page
 from doppio.core.formats.picture_file import ENDINGS as PICTURE_FILES
-from doppio.core.formats.picture_file import picture_of, read_picture_file
+from doppio.core.formats.picture_file import SVG, picture_of, read_picture_file
 from doppio.core.formats.records import Fields, json_rows, read_json_documents, read_rows
 from doppio.core.text.canonical import decode
 from doppio.core.text.document import Document
@@ -33,7 +33,7 @@ TEXT_READERS = {
 BYTE_READERS = {".docx": "docx.read_docx"}
 ROWS = (".csv", ".jsonl")
 # What the readers of these endings find in a file; it goes up when they find more, and the same file is read anew.
-EDITION, ENDINGS_OF_EDITION = 3, (*PAGES, ".docx", PDF)
+EDITION, ENDINGS_OF_EDITION = 3, (*PAGES, ".docx", PDF, SVG)
 KNOWN = (*TEXT_READERS, *BYTE_READERS, PDF, ".jsonl", *PICTURE_FILES)
 SOURCES = "doppio-sources.json"
 SOURCES_FORMAT = "doppio-sources/1"

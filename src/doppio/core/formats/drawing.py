@@ -24,6 +24,12 @@ TURNED = "JPEG"
 # Sides of a drawing of lines whose file says none.
 LINES_SIDE = 800
 FORMATS = ("PNG", "JPEG", "WEBP", "GIF", "BMP", "TIFF")
+# For words of a drawing in a font that is not here, or in none: else they were not drawn at all. Debian's fontconfig
+# brings these.
+FONTS: dict[str, Any] = {
+    "font_family": "DejaVu Sans", "serif_family": "DejaVu Serif", "sans_serif_family": "DejaVu Sans",
+    "monospace_family": "DejaVu Sans Mono", "cursive_family": "DejaVu Sans", "fantasy_family": "DejaVu Sans",
+}  # fmt: skip
 # What a drawing of lines may run, or bring in from elsewhere.
 _RUN, _INSIDE = ("script", "foreignObject"), ("#", "data:image/png", "data:image/jpeg", "data:image/webp")
 _LENGTH = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(px|pt|mm|cm|in)?\s*\Z")
@@ -42,11 +48,13 @@ class Drawable:
 
     width, height : in pixels, as it is drawn
     draw : gives it as PNG or JPEG
+    of : what it is drawn from
     """
 
     width: int
     height: int
     draw: Callable[[], bytes]
+    of: bytes
 
 
 def drawable(data: bytes, name: str) -> Drawable:
@@ -80,7 +88,7 @@ def drawable(data: bytes, name: str) -> Drawable:
     size = (height, width) if turned else (width, height)
     shrink = min(1.0, LONGEST_SIDE / max(size))
     shown = (max(1, round(size[0] * shrink)), max(1, round(size[1] * shrink)))
-    return Drawable(*shown, lambda: _drawn(data, name, shown))
+    return Drawable(*shown, lambda: _drawn(data, name, shown), data)
 
 
 def add_picture(builder: DocumentBuilder, data: bytes, alt: str) -> None:
@@ -94,7 +102,7 @@ def add_picture(builder: DocumentBuilder, data: bytes, alt: str) -> None:
     except DocumentError as refused:
         builder.left_out(str(refused))
     else:
-        builder.picture(found.width, found.height, found.draw, of=data, alt=alt)
+        builder.picture(found.width, found.height, found.draw, of=found.of, alt=alt)
 
 
 def _drawn(data: bytes, name: str, size: tuple[int, int]) -> bytes:
@@ -151,7 +159,7 @@ def drawing_of_lines(data: bytes, name: str) -> Drawable:
     if min(size) < LEAST_SIDE or size[0] * size[1] < LEAST_AREA:
         raise TooSmall(f"{name}: {size[0]} x {size[1]} pixels are too few to show anything")
     text = etree.tostring(root, encoding="unicode")
-    return Drawable(*size, lambda: _lines_drawn(text, name, size))
+    return Drawable(*size, lambda: _lines_drawn(text, name, size), f"{text}{FONTS}".encode())
 
 
 def _svg_size(root: Any) -> tuple[float, float]:
@@ -176,7 +184,7 @@ def _lines_drawn(text: str, name: str, size: tuple[int, int]) -> bytes:
     import resvg_py
 
     try:
-        drawn = resvg_py.svg_to_bytes(svg_string=text, width=size[0], height=size[1], background="white")
+        drawn = resvg_py.svg_to_bytes(svg_string=text, width=size[0], height=size[1], background="white", **FONTS)
         with Image.open(io.BytesIO(bytes(drawn)), formats=("PNG",)) as picture:
             return packed(picture, size)
     except MemoryError:

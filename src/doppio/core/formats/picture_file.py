@@ -42,7 +42,7 @@ def read_picture_file(data: bytes, identity: str, lines: Sequence[ReadLine]) -> 
     title, told = _said(data, identity)
     builder = DocumentBuilder()
     builder.add(HEADING, title or _title(identity), 1)
-    builder.picture(shown.width, shown.height, shown.draw, alt=told, of=data)
+    builder.picture(shown.width, shown.height, shown.draw, alt=told, of=shown.of)
     prose: list[str] = []
     paragraph = 0
 
