@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -15,7 +16,8 @@ from doppio.machines import here
 from tests.core.corpus import ROOT
 
 SCHEDULER = "distributed.cli.dask_scheduler"
-SECONDS = 60
+# A worker imports for ten seconds of a core, which others may want as well.
+SECONDS = 180
 
 
 class Processes:
@@ -70,7 +72,9 @@ class Processes:
         end = time.monotonic() + SECONDS
         while not done():
             if time.monotonic() > end:
-                raise AssertionError(f"{what} did not come; {(self.place / 'log').read_text()[-4000:]}")
+                log = (self.place / "log").read_text()
+                wrong = "\n".join(dict.fromkeys(re.findall(r"^[\w.]*(?:Error|Exception|Lock).*", log, re.M)))
+                raise AssertionError(f"{what} did not come; what went wrong there:\n{wrong}\n{log[-2000:]}")
             time.sleep(0.05)
 
 

@@ -13,6 +13,7 @@ from django.test import override_settings
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from doppio.command import worker
 from doppio.core.branches.dense.encoding import batches
 from doppio.core.branches.sparse.spread import SpreadSparse
 from doppio.core.build.builder import Builder
@@ -29,6 +30,7 @@ from doppio.core.store.far import FarFolder
 from doppio.core.store.manifest import MANIFEST, read_manifest
 from doppio.core.store.shared import SharedStore
 from doppio.core.text.document import corpus_fingerprint
+from doppio.machines import here
 from doppio.machines.crew import DaskCrew
 from doppio.machines.placement import groups_of, placed
 from doppio.machines.shards import DaskShards
@@ -283,10 +285,10 @@ class Shards(Clustered, Committed):
             "DOPPIO_DASK": self.cluster.address, "DOPPIO_COPIES": 1, "DOPPIO_SEGMENT_CHUNKS": 3,
         }  # fmt: skip
         with override_settings(**told):
-            here = "doppio.core.branches.dense.making.made_of"
+            encoding = "doppio.core.branches.dense.making.made_of"
             # What this class has in the store belongs to no record.
             spared = mock.patch.object(Builder, "forget", lambda *_: 0)
-            with spared, mock.patch(here, side_effect=AssertionError("encoded here")):
+            with spared, mock.patch(encoding, side_effect=AssertionError("encoded here")):
                 saved, trial = measured(workspace)
             self.addCleanup(lambda client: client.close(), builds.crew().client())
             recipe_of = core_recipe(saved)
@@ -341,6 +343,16 @@ class Nobody(unittest.TestCase):
             with self.assertRaisesRegex(DoppioError, "no worker is connected to the scheduler; start one with"):
                 list(crew.each(encoded_by_another, [()], place, lambda: None))
             self.assertFalse(crew.sees(place.store))
+
+
+class Beginning(unittest.TestCase):
+    def test_a_worker_that_cannot_begin_says_what_was_wrong_to_all_who_want_something_of_it(self):
+        self.enterContext(mock.patch.object(here, "_here", []))
+        self.enterContext(mock.patch.object(here, "_wrong", ["?"]))
+        with mock.patch.dict(os.environ, DOPPIO_CACHE_GB="lots"), self.assertRaises(ValueError):
+            worker.dask_setup(None)
+        with self.assertRaisesRegex(DoppioError, "^a worker on .* cannot begin: DOPPIO_CACHE_GB: 'lots' is not"):
+            here.here()
 
 
 def _not_here(*_):

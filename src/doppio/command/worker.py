@@ -64,12 +64,30 @@ def _keep(command: list[str]) -> None:
 
 def dask_setup(worker: Any) -> None:
     """What Dask calls in every process of a worker before it takes tasks."""
+    from doppio.machines.here import settle, unsettled
+
+    try:
+        settle(_place())
+    except Exception as error:
+        # Dask lets a worker in whatever goes wrong here; whoever wants something of it is told.
+        unsettled(f"cannot begin: {error or type(error).__name__}")
+        raise
+
+
+def _place() -> Place:
+    # All that tasks and questions need is imported before the first of them comes: several at once would import it
+    # while the connections of this worker wait.
+    import doppio.core.build.builder
+    import doppio.core.measure.sweeper
+    import doppio.machines.shards  # noqa: F401
+    from doppio.core.kinds import families
     from doppio.core.models.registry import Models
     from doppio.core.store.opened import opened_store
-    from doppio.machines.here import settle
     from doppio.site import variables
 
+    for family in list(families().values()):
+        _ = family.kinds
     store: ArtifactStore = opened_store(
         variables.ARTIFACTS.value, variables.STORE.value, most_gb=variables.CACHE.value
     )
-    settle(Place(Models(variables.MODELS.value), store))
+    return Place(Models(variables.MODELS.value), store)

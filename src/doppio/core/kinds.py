@@ -264,7 +264,7 @@ def families() -> Mapping[str, Family[Any]]:
 
 def refused() -> list[outside.Refused]:
     """Kinds from outside that are switched on and not used, with the reason; every family has been looked at."""
-    for family in _FAMILIES.values():
+    for family in list(_FAMILIES.values()):
         _ = family.kinds
     for name in outside.known_families() - set(_FAMILIES):
         for kind, (_, origin) in outside.kinds_of(name).items():

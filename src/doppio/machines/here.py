@@ -9,11 +9,17 @@ from doppio.core.store.crew import Place
 from doppio.core.store.shared import SharedStore
 
 _here: list[Place] = []
+_wrong = ["was not started by './doppio worker': it has no models and no artifacts; stop it, and start one with it"]
 
 
 def settle(place: Place) -> None:
     """Say what this process has at hand."""
     _here[:] = [place]
+
+
+def unsettled(wrong: str) -> None:
+    """Say why this process has nothing at hand."""
+    _wrong[:] = [wrong]
 
 
 def here() -> Place:
@@ -22,13 +28,10 @@ def here() -> Place:
     Raises
     ------
     DoppioError
-        If it is no worker of Doppio's.
+        If it is no worker of Doppio's, or could not begin.
     """
     if not _here:
-        raise DoppioError(
-            f"a worker on {socket.gethostname()} was not started by './doppio worker': it has no models and no "
-            "artifacts; stop it, and start one with that command"
-        )
+        raise DoppioError(f"a worker on {socket.gethostname()} {_wrong[0]}")
     return _here[0]
 
 
