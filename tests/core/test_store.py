@@ -78,7 +78,7 @@ class Laws:
         for name, array in arrays.items():
             self.assertEqual((opened.arrays[name].dtype, opened.arrays[name].shape), (array.dtype, array.shape))
             np.testing.assert_array_equal(opened.arrays[name], array)
-        self.assertIsInstance(opened.arrays["a"], np.memmap)
+        self.assertIsInstance(opened.arrays["a"].base, np.memmap)
         self.assertEqual(other.describe("vectors", "k"), self.store.describe("vectors", "k"))
         self.assertEqual(opened.bytes, self.store.describe("vectors", "k")[0])
 

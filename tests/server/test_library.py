@@ -3,6 +3,7 @@
 import json
 
 from django.contrib.auth.models import User
+from django.db import ProgrammingError, connection, transaction
 from django.test import TestCase
 
 from doppio.core.chunking.table import cut_one
@@ -13,6 +14,7 @@ from doppio.library import files
 from doppio.library.corpus import core_documents, corpus_of
 from doppio.library.intake import ADDED, REPLACED, SAME, take_file
 from doppio.library.models import DocumentVersion, SourceFile, Workspace
+from doppio.library.planned import planned_once
 from doppio.library.services import store_documents
 from doppio.recipes.builds import models
 from doppio.recipes.cutting import TokenShelf, cut_all
@@ -119,3 +121,44 @@ class Membership(TestCase):
             f"/api/workspaces/{mine.pk}/stages/chunks/cut", json.dumps(body), content_type="application/json"
         )
         self.assertEqual(answer.status_code, 404)
+
+
+class Planned(TestCase):
+    """Statements that are planned once on each connection."""
+
+    TOLD = "SELECT id, name FROM library_workspace WHERE name = ANY(%s) AND id > %s ORDER BY name"
+
+    def prepared(self):
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT statement FROM pg_prepared_statements")
+            return [row[0] for row in cursor.fetchall()]
+
+    def rows(self, opened, *given):
+        with opened() as cursor:
+            cursor.execute(self.TOLD, given)
+            return cursor.fetchall()
+
+    def test_they_give_what_other_cursors_give_and_are_planned_by_the_server_once(self):
+        for name in ("b", "a", "c"):
+            Workspace.objects.create(name=name)
+        for given in ((["a", "c"], 0), ([], 0), (["a"], 1 << 40), (["b"], -1)):
+            with self.assertNumQueries(1):
+                found = self.rows(planned_once, *given)
+            self.assertEqual(found, self.rows(connection.cursor, *given))
+            self.assertEqual(found, self.rows(planned_once, *given))
+        kept = [one for one in self.prepared() if "library_workspace WHERE name = ANY" in one]
+        # Numbers of other lengths are other types for the server.
+        self.assertIn(len(kept), range(1, 5))
+        for _ in range(8):
+            self.rows(planned_once, ["a", "c"], 0)
+        self.assertEqual(
+            len([one for one in self.prepared() if "library_workspace WHERE name = ANY" in one]), len(kept)
+        )
+
+    def test_what_is_wrong_is_told_as_by_other_cursors_and_a_table_that_changes_is_seen(self):
+        with self.assertRaises(ProgrammingError), transaction.atomic(), planned_once() as cursor:
+            cursor.execute("SELECT nothing FROM nowhere WHERE id = %s", [1])
+        self.assertEqual(self.rows(planned_once, ["a"], 0), [])
+        with connection.cursor() as cursor:
+            cursor.execute("ALTER TABLE library_workspace ADD COLUMN one_more int")
+        self.assertEqual(self.rows(planned_once, ["a"], 0), [])

@@ -6,13 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from django.db import connection
-
 from doppio.core.text.document import Block, corpus_key
 from doppio.core.text.document import Document as CoreDocument
 from doppio.core.text.outline import Section as CoreSection
 from doppio.core.text.pictures import Picture
 from doppio.library.models import Document, Workspace
+from doppio.library.planned import planned_once
 
 
 @dataclass(frozen=True)
@@ -76,7 +75,7 @@ class SeenCorpora:
 
     @staticmethod
     def _state(workspace: Workspace) -> tuple[int, int, str]:
-        with connection.cursor() as cursor:
+        with planned_once() as cursor:
             cursor.execute(
                 "SELECT count(*), coalesce(sum(hashint8extended(stamp, 7)), 0)::text "
                 "FROM library_corpuschange WHERE workspace_id = %s",

@@ -32,6 +32,7 @@ from doppio.core.text.pictures import (
 from doppio.library import pictures
 from doppio.library.corpus import Corpus
 from doppio.library.models import Document, SourceFile
+from doppio.library.planned import planned_once
 from doppio.library.texts_at_hand import texts_at_hand
 
 T = TypeVar("T")
@@ -101,7 +102,7 @@ class KnownFacts:
         paths: dict[int, dict[int, list[str]]] = {pk: {} for pk in lacking}
         for (document, section), path in section_headings(lacking).items():
             paths[document][section] = path
-        with connection.cursor() as cursor:
+        with planned_once() as cursor:
             cursor.execute(FACTS, [lacking])
             rows = {row[0]: row for row in cursor.fetchall()}
         if any(pk not in rows or rows[pk][1] != documents[pk] for pk in lacking):
@@ -146,6 +147,14 @@ class Cited:
     text: str
     lines: tuple[int, int]
     page: int
+
+
+# A range of a document: its primary key and digest, start, end.
+_Place = tuple[int, str, int, int]
+# Letters of ranges that were read last; they are a small part of their documents, and the same ones are found again.
+PIECES_KEPT = 8_000_000
+pieces_at_hand: LastUsed[_Place, str] = LastUsed(PIECES_KEPT, len)
+cited_at_hand: LastUsed[_Place, Cited] = LastUsed(PIECES_KEPT, lambda cited: len(cited.text))
 
 
 @dataclass(frozen=True)
@@ -210,7 +219,7 @@ class RecordedTexts:
         return self._ranges(chunks, start[rows].tolist(), end[rows].tolist())
 
     def _ranges(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[str]:
-        return self._cut(chunks, starts, ends, lambda _, whole, low, high: whole[low:high])
+        return self._cut(pieces_at_hand, chunks, starts, ends, lambda _, whole, low, high: whole[low:high])
 
     def cited(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[Cited]:
         """Ranges of the documents that the chunks are of, with the lines and the page where each stands."""
@@ -221,16 +230,18 @@ class RecordedTexts:
             lines = first, first + whole.count("\n", low, high)
             return Cited(whole[low:high], lines, facts[owner].page(low))
 
-        return self._cut(chunks, starts, ends, cut)
+        return self._cut(cited_at_hand, chunks, starts, ends, cut)
 
     def _cut(
         self,
+        at_hand: LastUsed[_Place, T],
         chunks: Sequence[int],
         starts: Sequence[int],
         ends: Sequence[int],
         cut: Callable[[int, str, int, int], T],
     ) -> list[T]:
-        """What `cut` makes of the text of the document that each chunk is of, as it was cut, and a range of it.
+        """What `cut` makes of the text of the document that each chunk is of, as it was cut, and a range of it; what
+        it made of it lately is at hand.
 
         Raises
         ------
@@ -240,13 +251,21 @@ class RecordedTexts:
         places: dict[int, list[int]] = {}
         for place, owner in enumerate(self.owners(chunks)):
             places.setdefault(owner, []).append(place)
-        digests, owners, found = self._digests(chunks), list(places), {}
+        digests, owners = self._digests(chunks), list(places)
+        keys = list(zip(self.owners(chunks), digests, starts, ends, strict=True))
+        known = at_hand.of(keys)
+        new: dict[_Place, T] = {}
+        few = len(owners) <= TEXTS_AT_ONCE
         for first in range(0, len(owners), TEXTS_AT_ONCE):
             some = {owner: digests[places[owner][0]] for owner in owners[first : first + TEXTS_AT_ONCE]}
-            for owner, whole in _whole(some, keep=len(owners) <= TEXTS_AT_ONCE).items():
+            lacking = [owner for owner in some if any(keys[place] not in known for place in places[owner])]
+            for owner, whole in _whole(some, lacking, keep=few).items():
                 for place in places[owner]:
-                    found[place] = cut(owner, whole, starts[place], ends[place])
-        return [found[place] for place in range(len(chunks))]
+                    if keys[place] not in known:
+                        known[keys[place]] = new[keys[place]] = cut(owner, whole, starts[place], ends[place])
+        if few:
+            at_hand.keep(new)
+        return [known[key] for key in keys]
 
     def _check(self, chunks: Sequence[int]) -> None:
         """What was just read of these documents was read of what was cut.
@@ -378,22 +397,23 @@ def _words(digest: str, name: str, told: Sequence[Picture], number: int) -> list
     return [line.placed for line in pictures.words(digest, name, told, number)]
 
 
-def _whole(documents: Mapping[int, str], *, keep: bool) -> dict[int, str]:
-    """Texts of documents, given their digests; one query, which reads those that are not at hand.
+def _whole(documents: Mapping[int, str], wanted: Sequence[int], *, keep: bool) -> dict[int, str]:
+    """Texts of those documents that are wanted, given the digests of all; one query, which reads texts that are not
+    at hand.
 
     Raises
     ------
     DocumentError
-        If one of them has changed or gone.
+        If one of the documents has changed or gone.
     """
-    found = texts_at_hand.of(documents)
-    lacking = [owner for owner in documents if owner not in found]
-    with connection.cursor() as cursor:
+    found = texts_at_hand.of({owner: documents[owner] for owner in wanted})
+    lacking = [owner for owner in wanted if owner not in found]
+    with planned_once() as cursor:
         cursor.execute(WHOLE, [lacking, list(documents)])
         rows = cursor.fetchall()
     if {owner: digest for owner, digest, _ in rows} != dict(documents):
         raise DocumentError(CHANGED)
-    read = {owner: text for owner, _, text in rows if owner not in found}
+    read = {owner: text for owner, _, text in rows if text is not None}
     if keep:
         texts_at_hand.keep({(owner, documents[owner]): text for owner, text in read.items()})
     return found | read
@@ -404,7 +424,7 @@ def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]
     if not documents:
         return {}
     found: dict[int, tuple[list[int], list[int]]] = {}
-    with connection.cursor() as cursor:
+    with planned_once() as cursor:
         cursor.execute(PAGES, [list(documents)])
         for document, begin, number in cursor.fetchall():
             begins, numbers = found.setdefault(document, ([], []))
@@ -415,7 +435,7 @@ def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]
 
 def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str]]:
     """Titles from the outermost section down, by document and section index; one query."""
-    with connection.cursor() as cursor:
+    with planned_once() as cursor:
         cursor.execute(SECTIONS, [list(documents)])
         rows = cursor.fetchall()
     paths: dict[tuple[int, int], list[str]] = {}

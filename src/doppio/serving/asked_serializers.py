@@ -1,6 +1,7 @@
 """What assistants send and get."""
 
 import base64
+from copy import copy
 from dataclasses import replace
 from typing import Any
 
@@ -33,6 +34,11 @@ class WantedSerializer(BesideSerializer):
         help_text="Milliseconds that it may wait for its turn; it is answered 429 where that would be longer.",
     )  # fmt: skip
     trace = s.BooleanField(default=False, help_text="Whether to tell all that was done, stage by stage.")
+
+    def get_fields(self) -> dict[str, s.Field]:
+        # They hold nothing but what is declared and whose they are: making each anew would take longer than to check
+        # a question with them.
+        return {name: copy(field) for name, field in self._declared_fields.items()}
 
     def validate(self, values: dict[str, Any]) -> dict[str, Any]:
         if not values["question"].strip() and not (values.get("picture") or values.get("picture_data")):

@@ -15,6 +15,7 @@ from rest_framework.exceptions import AuthenticationFailed, PermissionDenied
 from doppio.core.errors import DoppioError
 from doppio.jobs.turns import Busy
 from doppio.library.entry import secret_digest
+from doppio.library.planned import planned_once
 from doppio.serving.known import known_keys
 from doppio.serving.models import Key, Published
 
@@ -97,7 +98,7 @@ def count_use(key: Key, now: datetime | None = None) -> None:
     """
     now = now or timezone.now()
     minute = now.hour * 60 + now.minute
-    with connection.cursor() as cursor:
+    with planned_once() as cursor:
         # Losing the last moment's counts in a crash is better than a disk write for each question.
         cursor.execute(
             "INSERT INTO serving_use (key_id, day, minute, asked, refused) "

@@ -7,8 +7,7 @@ the transaction that wrote it and its place in the table for a name, which the d
 import threading
 from collections import OrderedDict
 
-from django.db import connection
-
+from doppio.library.planned import planned_once
 from doppio.serving.models import Key
 
 ROWS = """
@@ -30,7 +29,7 @@ class KnownKeys:
 
     def get(self, digest: str, name: str) -> Key | None:
         """The key as it is now; None where there is none."""
-        with connection.cursor() as cursor:
+        with planned_once() as cursor:
             cursor.execute(ROWS, [digest, name])
             rows = cursor.fetchone()
         if rows is None:

@@ -6,6 +6,8 @@ from typing import Any
 from waitress.adjustments import Adjustments
 from waitress.server import TcpWSGIServer, ThreadedTaskDispatcher
 
+from doppio.site.last_idle import LastIdleFirst
+
 # Seconds from the first byte of a request until its head and until all of it is there.
 HEAD, WHOLE = 10.0, 300.0
 # More than all that may work or wait for a turn (see `jobs.turns` and `serving.asking`).
@@ -36,6 +38,7 @@ class Front(TcpWSGIServer):
     ) -> None:
         self._head, self._whole = head, whole
         dispatcher = ThreadedTaskDispatcher()
+        dispatcher.queue_cv = LastIdleFirst(dispatcher.lock)
         dispatcher.set_thread_count(THREADS)
         about = (listening.family, listening.type, listening.proto, listening.getsockname())
         settings = Adjustments(sockets=[listening], **SETTINGS)

@@ -37,7 +37,8 @@ def _database() -> dict[str, object]:
         "PASSWORD": found["password"],
         "CONN_MAX_AGE": 60,
         "CONN_HEALTH_CHECKS": True,
-        "OPTIONS": {"connect_timeout": 5},
+        # Only statements that ask for it are prepared; see `library.planned`.
+        "OPTIONS": {"connect_timeout": 5, "prepare_threshold": 5},
     }
 
 

@@ -82,18 +82,36 @@ def pour(rankings: Sequence[Ids], given: Sequence[NDArray[np.float64]], weights:
     shares = np.zeros((len(chunks), len(rankings)))
     ranks = np.zeros((len(chunks), len(rankings)), np.int32)
     for column, (ranking, share) in enumerate(zip(rankings, given, strict=True)):
-        held = np.isin(ranking, chunks)
-        rows = np.searchsorted(chunks, np.asarray(ranking)[held])
+        held, rows = _places(chunks, np.asarray(ranking, np.int64))
         shares[rows, column] = share[held]
-        ranks[rows, column] = np.flatnonzero(held) + 1
+        ranks[rows, column] = held + 1
     # Shares are added in the order of their size, so that the order of the branches cannot break a tie.
     scores = np.sort(shares, axis=1).sum(axis=1)
-    counted = np.where((ranks > 0) & (np.asarray(weights) > 0), ranks, np.iinfo(np.int32).max)
-    nothing = np.where(scores > 0, 0, counted.min(axis=1, initial=np.iinfo(np.int32).max))
-    order = np.lexsort((chunks, nothing, -scores))
+    order = np.lexsort((chunks, _ranks_of_nothing(scores, ranks, weights), -scores))
     return Fused(
         chunks[order].astype(np.int64),
         scores[order].astype(np.float32),
         ranks[order],
         shares[order].astype(np.float32),
     )
+
+
+def _places(chunks: Ids, ranking: Ids) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """Which places of a ranking are among sorted chunks, and where there."""
+    rows = np.searchsorted(chunks, ranking)
+    held = np.flatnonzero(rows < len(chunks))
+    held = held[chunks[rows[held]] == ranking[held]]
+    return held, rows[held]
+
+
+def _ranks_of_nothing(
+    scores: NDArray[np.float64], ranks: NDArray[np.int32], weights: Sequence[float]
+) -> NDArray[np.int32]:
+    """What orders chunks that gained nothing: the best rank in a ranking that counts; 0 for all others."""
+    found = np.zeros(len(scores), np.int32)
+    empty = np.flatnonzero(scores <= 0)
+    if len(empty):
+        last = np.iinfo(np.int32).max
+        counted = np.where((ranks[empty] > 0) & (np.asarray(weights) > 0), ranks[empty], last)
+        found[empty] = counted.min(axis=1, initial=last)
+    return found

@@ -12,10 +12,11 @@ from tokenizers import Tokenizer
 
 from doppio.core.errors import DoppioError, ModelFolderError
 from doppio.core.models.batching import like_length
+from doppio.core.models.counting import TokenCounts
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
 from doppio.core.models.session import open_session
 from doppio.core.models.sight import PICTURE_GRAPH, GraphSight, Sight
-from doppio.core.models.tokenizer import counts_by, offsets_by
+from doppio.core.models.tokenizer import offsets_by
 from doppio.core.text.units import Units
 
 # Of these the vectors of their tokens are kept.
@@ -126,6 +127,7 @@ class Encoder:
             raise ModelFolderError(f"{path}: cannot be loaded ({error})") from error
         self._whole.no_truncation()
         self._whole.no_padding()
+        self._counts = TokenCounts(self._whole)
         self._cut.no_padding()
         self._cut.enable_truncation(self.folder.max_tokens)
         seen = self.folder.pictures
@@ -202,7 +204,7 @@ class Encoder:
 
     def token_counts(self, texts: Sequence[str]) -> NDArray[np.int64]:
         """How many these are, of each text: (n,) int64."""
-        return counts_by(self._whole, texts)
+        return self._counts.of(texts)
 
     def token_ids(self, texts: Sequence[str]) -> list[NDArray[np.int64]]:
         """Numbers of the tokens of whole texts, special tokens left out."""

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from tokenizers import Tokenizer
 
 from doppio.core.errors import ModelFolderError
+from doppio.core.models.counting import TokenCounts
 from doppio.core.models.folder import MANIFEST, TOKENIZER, checked_name, drafted, write_manifest
 from doppio.core.text.units import Units
 
@@ -23,12 +24,6 @@ def offsets_by(tokenizer: Tokenizer, texts: Sequence[str]) -> list[Units]:
     return found
 
 
-def counts_by(tokenizer: Tokenizer, texts: Sequence[str]) -> NDArray[np.int64]:
-    """How many tokens whole texts have, special ones left out: (n,) int64. Their ranges are not worked out."""
-    encoded = tokenizer.encode_batch_fast(list(texts), add_special_tokens=False)
-    return np.array([len(encoding.ids) for encoding in encoded], np.int64)
-
-
 class Tokens:
     """Cuts whole texts into the tokens of a `tokenizer.json`, special ones left out."""
 
@@ -42,6 +37,7 @@ class Tokens:
             raise ModelFolderError(f"{path}: cannot be loaded ({error})") from error
         self._tokenizer.no_truncation()
         self._tokenizer.no_padding()
+        self._counts = TokenCounts(self._tokenizer)
 
     def token_offsets(self, texts: Sequence[str]) -> list[Units]:
         """Ranges of the tokens of whole texts."""
@@ -49,7 +45,7 @@ class Tokens:
 
     def token_counts(self, texts: Sequence[str]) -> NDArray[np.int64]:
         """How many these are, of each text: (n,) int64."""
-        return counts_by(self._tokenizer, texts)
+        return self._counts.of(texts)
 
 
 def register_tokenizer(source: Path, root: Path, name: str, title: str = "") -> str:

@@ -172,8 +172,9 @@ class ArtifactStore:
                 stamps[name] = stamp(path)
                 known = seen.get(name) == stamps[name]
                 whole = path.stat().st_size == listed["bytes"] and (known or digest_of(path) == listed["blake2b"])
-                # Private pages: compiled functions then see one kind of array, mapped or not.
-                arrays[name] = np.load(path, mmap_mode="c", allow_pickle=False) if whole else np.empty(0)
+                # Private pages: compiled functions then see one kind of array, mapped or not. As a plain array, since
+                # each slice of a mapped one would be made by Python.
+                arrays[name] = np.asarray(np.load(path, mmap_mode="c")) if whole else np.empty(0)
             except FileNotFoundError as error:
                 if not (folder / MANIFEST).exists():
                     # Taken away as a whole while it was opened.

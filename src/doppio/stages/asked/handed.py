@@ -5,8 +5,6 @@ from dataclasses import asdict
 from itertools import takewhile
 from typing import Any
 
-import numpy as np
-
 from doppio.core.measure.answers import answer_figures
 from doppio.core.measure.judged import Range
 from doppio.core.measure.relevance import Relevance
@@ -80,7 +78,7 @@ def _sections(pipeline: Pipeline, range: Range) -> list[int]:
     table = pipeline.chunks
     rows = table.of_document(range[0])
     within = (table.end[rows] > range[1]) & (table.start[rows] < range[2])
-    return np.unique(table.section[rows][within]).tolist()
+    return sorted(set(table.section[rows][within].tolist()))
 
 
 def _common(paths: Sequence[Sequence[str]]) -> list[str]:
