@@ -5,6 +5,7 @@ A web thread that waits answers nobody else, so few may wait; all others are tol
 
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
@@ -32,9 +33,10 @@ class Turns:
     def __init__(self, at_once: int, waiting: int, clock: Callable[[], float] = time.monotonic) -> None:
         self.at_once, self.waiting = at_once, waiting
         self._clock = clock
-        self._changed = threading.Condition()
+        self._lock = threading.Lock()
         self._working = 0
-        self._line: list[object] = []
+        # Who waits, each on a lock of its own that is opened when it is due: nobody else is woken for it.
+        self._line: deque[threading.Lock] = deque()
         self._usual = 0.0
 
     @contextmanager
@@ -57,29 +59,32 @@ class Turns:
             yield
         finally:
             took = self._clock() - begun
-            with self._changed:
+            with self._lock:
                 self._usual = took if not self._usual else 0.8 * self._usual + 0.2 * took
-                self._working -= 1
-                self._changed.notify_all()
+                if self._line:
+                    # The turn is handed on.
+                    self._line.popleft().release()
+                else:
+                    self._working -= 1
 
     def _wait(self, patience: float) -> None:
-        with self._changed:
+        mine = threading.Lock()
+        with self._lock:
+            if self._working < self.at_once:
+                self._working += 1
+                return
             expected = self._usual * (len(self._line) + 1) / self.at_once
-            free = not self._line and self._working < self.at_once
-            if not free and (expected > patience or (len(self._line) >= self.waiting and expected > SOON)):
+            if expected > patience or (len(self._line) >= self.waiting and expected > SOON):
                 raise Busy(expected)
-            mine = object()
+            mine.acquire()
             self._line.append(mine)
-            try:
-                due = self._changed.wait_for(lambda: self._line[0] is mine and self._working < self.at_once, patience)
-            finally:
+        if mine.acquire(timeout=patience):
+            return
+        with self._lock:
+            if mine in self._line:
                 self._line.remove(mine)
-            if not due:
-                self._changed.notify_all()
                 raise Busy(self._usual * len(self._line))
-            self._working += 1
-            # The next in line may be due as well.
-            self._changed.notify_all()
+        # It was handed on in the last moment.
 
 
 # A question uses all cores where it is reranked. What takes long to be shown has turns of its own, so that neither

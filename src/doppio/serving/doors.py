@@ -1,9 +1,12 @@
 """How assistants come in: by a key that they send with every request, and by nothing else."""
 
+from collections.abc import Iterable
 from typing import Any
 
 from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework.authentication import BaseAuthentication
+from rest_framework.negotiation import DefaultContentNegotiation
+from rest_framework.renderers import BaseRenderer
 from rest_framework.request import Request
 from rest_framework.views import APIView
 
@@ -31,10 +34,22 @@ class ByKeyInSchema(OpenApiAuthenticationExtension):
         return {"type": "http", "scheme": "bearer", "description": "A key that was made on the Serve page."}
 
 
+class OneWay(DefaultContentNegotiation):
+    """What is answered has one form, whatever a client says that it takes: reading that costs as much as a look at
+    the key."""
+
+    def select_renderer(
+        self, request: Request, renderers: Iterable[BaseRenderer], format_suffix: str | None = None
+    ) -> tuple[BaseRenderer, str]:
+        first = next(iter(renderers))
+        return first, str(first.media_type)
+
+
 class ServedView(APIView):
     """What a key opens; `scopes` says what for, by method."""
 
     authentication_classes = (ByKey,)
+    content_negotiation_class = OneWay
     permission_classes = ()
     scopes: dict[str, str] = {}
     # Methods that count against the limits of the key.

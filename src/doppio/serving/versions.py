@@ -11,6 +11,7 @@ from django.db import connection
 from django.utils import timezone
 
 from doppio.core.errors import DoppioError
+from doppio.library.planned import planned_once
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import to_be_asked, warming
 from doppio.recipes.services import core_recipe
@@ -21,6 +22,13 @@ log = logging.getLogger(__name__)
 # nothing changed, and until one that says nothing is held to have ended.
 LOOK_EVERY, TELL_EVERY, SILENT_FOR = 1.0, 5.0, 15.0
 RUN = secrets.token_hex(4)
+# Which rows of the tables what is published stands in now: as long as these are the same nothing of it is read again.
+ROWS = """
+SELECT string_agg(concat_ws(' ', p.xmin, p.ctid, w.xmin, w.ctid, r.xmin, r.ctid, s.xmin, s.ctid), ',' ORDER BY p.id)
+FROM serving_published p JOIN library_workspace w ON w.id = p.workspace_id
+JOIN recipes_recipeversion r ON r.id = p.recipe_id LEFT JOIN recipes_recipeversion s ON s.id = p.second_id
+WHERE w.removed_at IS NULL
+"""
 
 
 class Versions:
@@ -34,6 +42,7 @@ class Versions:
         self._warm: set[int] = set()
         self._told: dict[int, int] = {}
         self._told_at = 0.0
+        self._there: tuple[str | None, list[Published]] = "", []
         self._lock = threading.Lock()
         self.looked_after = False
 
@@ -52,11 +61,7 @@ class Versions:
 
     def look(self) -> None:
         """Open versions that were released since, let them answer, and tell what answers here."""
-        there = list(
-            Published.objects.filter(workspace__removed_at=None).select_related(
-                "workspace", "recipe__workspace", "second__workspace"
-            )
-        )
+        there = self._published()
         for published in there:
             current = self._answering.get(published.pk)
             if current is None or current.pk != published.recipe_id:
@@ -71,6 +76,15 @@ class Versions:
                 del self._answering[gone]
             answering = dict(self._answering)
         self._tell(answering)
+
+    def _published(self) -> list[Published]:
+        with planned_once() as cursor:
+            cursor.execute(ROWS)
+            rows: str | None = cursor.fetchone()[0]
+        if rows != self._there[0]:
+            there = Published.objects.filter(workspace__removed_at=None)
+            self._there = rows, list(there.select_related("workspace", "recipe__workspace", "second__workspace"))
+        return self._there[1]
 
     def _tell(self, answering: Mapping[int, RecipeVersion]) -> None:
         """Write down what answers here, where that changed or has not been said for a while."""

@@ -1,4 +1,5 @@
 import contextlib
+import gc
 import logging
 import os
 import threading
@@ -40,6 +41,9 @@ def warm_up() -> None:
                 break
             time.sleep(LOOK_AGAIN)
         warm_up_rules()
+        # What is there by now stays: nobody looks through it for garbage again.
+        gc.collect()
+        gc.freeze()
     except Exception as error:
         # Whoever asks next is told by the API what is wrong.
         logging.getLogger(__name__).warning("not warmed up: %s", error)

@@ -1,6 +1,7 @@
 """A recipe that has been checked, as stages read it."""
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from doppio.core.branches.kind import encoder_of
@@ -90,7 +91,7 @@ class Recipe:
         """How many chunks come to the context at most; a shortlist is never longer than the fused list."""
         return int(self.rerank["shortlist"] if self.rerank else self.fusion["depth"])
 
-    @property
+    @cached_property
     def fingerprint(self) -> str:
         """Digest of all settings; the name is not one."""
         return fingerprint({key: value for key, value in self.body.items() if key != "name"})
