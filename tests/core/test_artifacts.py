@@ -13,8 +13,9 @@ from doppio.core.chunking.table import CorpusTexts
 from doppio.core.errors import ArtifactDamaged, Cancelled, StoreUnreachable
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
+from doppio.core.seen_files import note_seen
 from doppio.core.store.artifacts import ABANDONED, ArtifactStore
-from doppio.core.store.manifest import digest_of, note_seen
+from doppio.core.store.manifest import digest_of, stamps_of
 from doppio.core.text.document import corpus_fingerprint
 from tests.core.corpus import MODELS, documents, recipe
 
@@ -56,7 +57,7 @@ class Artifacts(unittest.TestCase):
         data = bytearray(path.read_bytes())
         data[-1] ^= 1
         path.write_bytes(data)
-        note_seen(path.parent, ["a", "b"])
+        note_seen(path.parent, stamps_of(path.parent, ["a", "b"]))
         self.store.open("vectors", "k")
         (found,) = self.store.look_through(lambda _: None)
         self.assertIn("vectors-k: b does not match its checksum", found)

@@ -20,6 +20,7 @@ from tokenizers.pre_tokenizers import Whitespace
 from doppio.command.stand_in import stand_in_server
 from doppio.core.branches.dense.encoding import MOST_ROWS, TOKENS_A_BATCH, batches
 from doppio.core.errors import ModelFolderError, RemoteError
+from doppio.core.models import folder as folder_module
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.folder import WRONG_SORT, open_folder, register_folder
 from doppio.core.models.registry import TRAINED, Models
@@ -64,6 +65,29 @@ class Folders(unittest.TestCase):
     def registered(self, **fields):
         register_folder(small_model(self.root / "given", **fields), self.root / "models")
         return Models(self.root / "models").encoder("lookup")
+
+    def test_files_are_read_through_once_and_again_when_one_of_them_is_another(self):
+        self.registered()
+        folder = self.root / "models" / "lookup"
+        read = mock.Mock(wraps=folder_module._digest)
+        with mock.patch.object(folder_module, "_digest", read):
+            Encoder(folder)
+            self.assertEqual(read.call_count, 0)
+            (folder / "seen.json").write_text("[]")
+            Encoder(folder)
+            self.assertEqual(read.call_count, 2)
+            graph = folder / "encoder.onnx"
+            whole = graph.read_bytes()
+            graph.write_bytes(whole[:-1] + bytes([whole[-1] ^ 1]))
+            for _ in range(2):
+                with self.assertRaisesRegex(ModelFolderError, "encoder.onnx: damaged; it is not what was written"):
+                    Encoder(folder)
+            graph.write_bytes(whole)
+            Encoder(folder)
+        # What was seen is no part of a model that is taken over elsewhere.
+        register_folder(folder, self.root / "elsewhere")
+        files = json.loads((self.root / "elsewhere" / "lookup" / "doppio-model.json").read_text())["files"]
+        self.assertEqual(set(files), {"encoder.onnx", "tokenizer.json"})
 
     def test_pooling_prefixes_and_dimension_come_from_the_manifest(self):
         rope, wind = TABLE[1], TABLE[2]

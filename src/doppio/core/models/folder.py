@@ -18,6 +18,7 @@ from safetensors.numpy import load_file
 
 from doppio.core.errors import ModelFolderError
 from doppio.core.models.sight import PICTURE_GRAPH, Prepared, prepared_by
+from doppio.core.seen_files import SEEN, note_seen, seen_in, stamp
 
 FORMAT = "doppio-model/1"
 MANIFEST = "doppio-model.json"
@@ -219,7 +220,7 @@ def drafted(target: Path) -> Iterator[Path]:
 
 def write_manifest(folder: Path, fields: Mapping[str, Any]) -> None:
     """Write the manifest of a folder, with the digests of the files that are in it."""
-    files = {file.name: _digest(file) for file in sorted(folder.iterdir()) if file.name != MANIFEST}
+    files = {file.name: _digest(file) for file in sorted(folder.iterdir()) if file.name not in (MANIFEST, SEEN)}
     manifest = {"format": FORMAT, "kind": ENCODER, **fields, "files": files}
     with (folder / MANIFEST).open("w", encoding="utf-8") as file:
         json.dump(manifest, file, indent=1)
@@ -302,18 +303,22 @@ def read_manifest(
 
 
 def check_files(path: Path) -> None:
-    """Read all files of a model folder once and compare them with its manifest.
+    """Compare all files of a model folder with its manifest; what was found right is not read again.
 
     Raises
     ------
     ModelFolderError
         If a file is missing, or is not what was written; the message names it.
     """
+    seen, stamps = seen_in(path), {}
     for file, digest in read_json(path / MANIFEST).get("files", {}).items():
         if not (path / file).is_file():
             raise ModelFolderError(f"{path / file}: missing; set the model up again")
-        if _digest(path / file) != digest:
+        stamps[file] = stamp(path / file)
+        if seen.get(file) != stamps[file] and _digest(path / file) != digest:
             raise ModelFolderError(f"{path / file}: damaged; it is not what was written. Set the model up again")
+    if seen != stamps:
+        note_seen(path, stamps)
 
 
 def read_json(path: Path) -> dict[str, Any]:

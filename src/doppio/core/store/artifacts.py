@@ -21,18 +21,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from doppio.core.errors import ArtifactDamaged
+from doppio.core.seen_files import SEEN, note_seen, seen_in, stamp
 from doppio.core.store.locks import FolderLocks, Locks
 from doppio.core.store.manifest import (
     FORMAT,
     MANIFEST,
-    SEEN,
     bytes_of,
     digest_of,
-    note_seen,
     read_manifest,
     sealed,
-    seen_in,
-    stamp,
+    stamps_of,
 )
 from doppio.core.store.small_files import DRAFT, FolderFiles, SmallFiles
 
@@ -125,7 +123,7 @@ class ArtifactStore:
                 file.write(sealed(manifest))
                 file.flush()
                 os.fsync(file.fileno())
-            note_seen(draft, listed)
+            note_seen(draft, stamps_of(draft, listed))
             _sync_folder(draft)
             self.carry_away(draft, manifest)
             self.drop(kind, key)
@@ -184,7 +182,7 @@ class ArtifactStore:
                 raise ArtifactDamaged(f"{path}: does not match its checksum; delete {folder} and build it again")
             total += listed["bytes"]
         if seen != stamps:
-            note_seen(folder, manifest["arrays"])
+            note_seen(folder, stamps)
         return Artifact(kind, key, folder, arrays, manifest["meta"], total)
 
     def look_through(self, read: Callable[[int], None]) -> list[str]:

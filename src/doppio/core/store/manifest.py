@@ -1,17 +1,16 @@
-"""What an artifact's folder holds: the manifest with the checksums of its arrays, and which of them were verified."""
+"""What an artifact's folder holds: the manifest with the checksums of its arrays."""
 
 import hashlib
 import json
-import uuid
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
 from doppio.core.errors import ArtifactDamaged
+from doppio.core.seen_files import stamp
 
 FORMAT = "doppio-artifact/1"
 MANIFEST = "manifest.json"
-SEEN = "seen.json"
 READ_BYTES = 1 << 22
 
 
@@ -48,29 +47,9 @@ def read_manifest(folder: Path) -> dict[str, Any]:
     return unsealed(text, str(folder))
 
 
-def stamp(path: Path) -> list[int]:
-    """What the file system says of a file: it changes with every writing."""
-    found = path.stat()
-    return [found.st_size, found.st_ino, found.st_mtime_ns, found.st_ctime_ns]
-
-
-def seen_in(folder: Path) -> dict[str, list[int]]:
-    """Stamps of the files whose checksums were found right; empty where nothing is known."""
-    try:
-        found: dict[str, list[int]] = json.loads((folder / SEEN).read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
-    return found if isinstance(found, dict) else {}
-
-
-def note_seen(folder: Path, names: Iterable[str]) -> None:
-    """Keep the stamps of files whose checksums are right; not being able to costs time later and nothing else."""
-    draft = folder / f".{SEEN}.{uuid.uuid4().hex}"
-    try:
-        draft.write_text(json.dumps({name: stamp(folder / f"{name}.npy") for name in names}), encoding="utf-8")
-        draft.replace(folder / SEEN)
-    except OSError:
-        draft.unlink(missing_ok=True)
+def stamps_of(folder: Path, names: Iterable[str]) -> dict[str, list[int]]:
+    """Stamps of the files of arrays."""
+    return {name: stamp(folder / f"{name}.npy") for name in names}
 
 
 def digest_of(path: Path, read: Callable[[int], None] = lambda _: None) -> str:

@@ -15,18 +15,18 @@ from typing import Any
 from uuid import uuid4
 
 from doppio.core.errors import ArtifactDamaged, StoreUnreachable
+from doppio.core.seen_files import SEEN, note_seen
 from doppio.core.store.artifacts import Artifact, ArtifactStore
 from doppio.core.store.far import FarFolder
 from doppio.core.store.locks import FolderLocks, Locks
 from doppio.core.store.manifest import (
     MANIFEST,
-    SEEN,
     bytes_of,
     digest_of,
     digest_of_blocks,
-    note_seen,
     read_manifest,
     sealed,
+    stamps_of,
     unsealed,
 )
 from doppio.core.store.small_files import FolderFiles, SmallFiles
@@ -136,7 +136,7 @@ class SharedStore(ArtifactStore):
             try:
                 self._together(lambda one: self._copy(where, one[0], one[1], draft), list(manifest["arrays"].items()))
                 (draft / MANIFEST).write_bytes(body)
-                note_seen(draft, manifest["arrays"])
+                note_seen(draft, stamps_of(draft, manifest["arrays"]))
                 self.drop(kind, key)
                 draft.rename(folder)
             finally:
