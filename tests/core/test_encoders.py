@@ -3,7 +3,9 @@
 import json
 import tempfile
 import threading
+import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from unittest import mock
@@ -88,6 +90,23 @@ class Folders(unittest.TestCase):
         register_folder(folder, self.root / "elsewhere")
         files = json.loads((self.root / "elsewhere" / "lookup" / "doppio-model.json").read_text())["files"]
         self.assertEqual(set(files), {"encoder.onnx", "tokenizer.json"})
+
+    def test_who_wants_what_somebody_opens_waits_for_that_one(self):
+        register_folder(small_model(self.root / "given"), self.root / "models")
+        models, opened, together = Models(self.root / "models"), [], threading.Barrier(4)
+
+        def open_slowly(path):
+            opened.append(path)
+            time.sleep(0.05)
+            return Encoder(path)
+
+        def want(_):
+            together.wait(10)
+            return models.encoder("lookup")
+
+        with mock.patch.object(models, "_open_encoder", open_slowly), ThreadPoolExecutor(4) as askers:
+            found = list(askers.map(want, range(4)))
+        self.assertEqual((len(opened), len(set(map(id, found)))), (1, 1))
 
     def test_pooling_prefixes_and_dimension_come_from_the_manifest(self):
         rope, wind = TABLE[1], TABLE[2]

@@ -5,8 +5,10 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Annotated
 
 import typer
@@ -162,17 +164,46 @@ def _import_all() -> None:
     Each that is started from this one would read them for itself, all at the same time, while the first question
     waits.
     """
+    _import_views()
+    _import_loops()
+
+
+def _import_views() -> None:
     import django
-    import numpy as np
 
     django.setup()
     import doppio.site.front
     import doppio.site.urls  # noqa: F401
+
+
+def _import_loops() -> None:
+    import numpy as np
+
     from doppio.core.branches.kind import BRANCHES
     from doppio.core.kernels.heap import offer
 
+    _spare_the_look_for_matrices()
     list(BRANCHES)
     offer(np.zeros(1, np.float32), np.zeros(1, np.int64), 0, np.float32(0), np.int64(0))
+
+
+def _spare_the_look_for_matrices() -> None:
+    """Numba looks whether it could multiply matrices by importing all of scipy.linalg, a tenth of a start; no loop of
+    the core does so, and one that did would be refused when it is compiled."""
+    import numba.np.linalg
+
+    def nowhere() -> None:
+        raise ImportError("no compiled loop multiplies matrices")
+
+    numba.np.linalg.ensure_blas = nowhere
+
+
+def _open_encoder() -> None:
+    from doppio.recipes.builds import models
+
+    with suppress(DoppioError):
+        # What is wrong with it is told to whoever asks.
+        models.encoder()
 
 
 def _work() -> None:
@@ -277,7 +308,10 @@ class _Service:
 
     def _serve_pages(self) -> None:
         """Be a web server, as soon as the door opens."""
-        _import_all()
+        _import_views()
+        # Beside what takes Python's only turn: the first question counts its tokens with it.
+        threading.Thread(target=_open_encoder, name="encoder", daemon=True).start()
+        _import_loops()
         self._door.wait()
         from doppio.site.front import Front
         from doppio.site.wsgi import application

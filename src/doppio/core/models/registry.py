@@ -1,6 +1,7 @@
 """Encoders and joint scorers by name: each opened once, from the folders that an administrator registered."""
 
 import os
+import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -35,6 +36,7 @@ class Models:
     root: Path
     threads: int | None = None
     _open: dict[str, tuple[int, Any]] = field(default_factory=dict)
+    _opening: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
 
     def encoder(self, name: str = DEFAULT_ENCODER) -> TextEncoder:
         """An encoder by its name.
@@ -109,9 +111,11 @@ class Models:
         if _sort_of(kind_of(manifest.parent)) != what:
             raise ModelFolderError(f"{name}: is no {what}; there are {', '.join(sorted(known()))}")
         stamp = manifest.stat().st_mtime_ns
-        if name not in self._open or self._open[name][0] != stamp:
-            self._open[name] = stamp, opened(manifest.parent)
-        found: T = self._open[name][1]
+        # Who wants what somebody opens waits for it: opened twice it would take twice the time and memory.
+        with self._opening.setdefault(name, threading.RLock()):
+            if name not in self._open or self._open[name][0] != stamp:
+                self._open[name] = stamp, opened(manifest.parent)
+            found: T = self._open[name][1]
         return found
 
     def _open_encoder(self, path: Path) -> TextEncoder:
