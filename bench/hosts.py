@@ -1,6 +1,6 @@
 """Three hosts that are network namespaces of this machine, and what happens when parts of them die.
 
-    PYTHONPATH=src:. .venv/bin/python bench/hosts.py FOLDER
+    PYTHONPATH=src:. .venv/bin/python bench/hosts.py FOLDER [worker scheduler link objects disk]
 
 As root, with iproute2. Host `one` has PostgreSQL, Doppio and the scheduler; `two` has the object store and a worker,
 `three` a worker. The demo is served from the two workers with two copies of each segment. Then, one after another, a
@@ -18,7 +18,8 @@ import signal
 import subprocess
 import sys
 import time
-from contextlib import suppress
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +27,7 @@ ROOT = Path(__file__).resolve().parents[1]
 HOSTS = {"one": "10.77.0.1", "two": "10.77.0.2", "three": "10.77.0.3"}
 BRIDGE, SCHEDULER, OBJECTS = "ropeway0", 8786, 9000
 NAME = "assistant"
+PARTS, FILLER = ("worker", "scheduler", "link", "objects", "disk"), "filler"
 QUESTIONS = ("How strong may the wind be?", "What does alarm E-417 mean?", "May I bring my bicycle?")
 
 SHELL = {
@@ -222,7 +224,9 @@ def passages(body: dict[str, Any]) -> list[Any]:
 def main() -> None:
     given = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     given.add_argument("folder", type=Path)
-    hosts = Hosts(given.parse_args().folder.resolve())
+    given.add_argument("parts", nargs="*", choices=[*PARTS, []], help="What dies; all of them where none is named.")
+    told = given.parse_args()
+    hosts = Hosts(told.folder.resolve())
     shutil.rmtree(hosts.folder, ignore_errors=True)
     hosts.folder.mkdir(parents=True)
     try:
@@ -237,12 +241,12 @@ def main() -> None:
         hosts.secret = hosts.said("publish")
         until(lambda: hosts.asked(QUESTIONS[0])[1] == 200, 60, "the first answer")
         expected = [passages(hosts.asked(text)[2]) for text in QUESTIONS]
-        tried(hosts, expected)
+        tried(hosts, expected, told.parts or PARTS)
     finally:
         hosts.down()
 
 
-def tried(hosts: Hosts, expected: list[list[Any]]) -> None:
+def tried(hosts: Hosts, expected: list[list[Any]], parts: Sequence[str]) -> None:
     def answers(said: str) -> None:
         rows = [hosts.asked(text) for text in QUESTIONS]
         for question, (seconds, code, body), wanted in zip(QUESTIONS, rows, expected, strict=True):
@@ -267,43 +271,71 @@ def tried(hosts: Hosts, expected: list[list[Any]]) -> None:
 
     print("asked", flush=True)
     answers("all there")
-    print("a worker is killed while it encodes", flush=True)
-    built(91, "at that moment", lambda: hosts.kill("worker three"), lambda: hosts.worker("three"))
-    print("the scheduler is killed while they encode, and comes back", flush=True)
-    built(92, "at that moment", lambda: hosts.kill("scheduler"), lambda: (answers("without it"), hosts.scheduler()))
-    answers("after it came back")
-    print("the scheduler is killed for good", flush=True)
-    built(93, "at that moment", lambda: hosts.kill("scheduler"), lambda: None, "failed")
-    hosts.scheduler()
-    print("  and comes back: the next run goes on", flush=True)
-    built(93, "at that moment", lambda: None, lambda: None)
-    print("the link to a worker is cut", flush=True)
-    until(lambda: not hosts.asked(QUESTIONS[0])[2].get("absent", True), 120, "all segments")
-    hosts.link("three", "down")
-    answers("cut")
-    time.sleep(3)
-    answers("three seconds later")
-    hosts.link("three", "up")
-    until(lambda: hosts.asked(QUESTIONS[0])[0] < 1.0, 120, "all segments")
-    answers("joined again")
-    print("the host of the object store is cut off, while they encode", flush=True)
-    built(94, "at that moment", lambda: hosts.link("two", "down"), lambda: answers("cut off"), "failed")
-    hosts.link("two", "up")
-    time.sleep(12)
-    print("  and is there again: the next run goes on", flush=True)
-    built(94, "at that moment", lambda: None, lambda: None)
-    print("the disk of the first host is full", flush=True)
-    cache = next((hosts.folder / "one").glob("cache-*"))
-    ip("netns", "exec", "ropeway-one", "true")
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", str(cache)], check=True)
+
+    def worker() -> None:
+        print("a worker is killed while it encodes", flush=True)
+        built(91, "at that moment", lambda: hosts.kill("worker three"), lambda: hosts.worker("three"))
+
+    def scheduler() -> None:
+        print("the scheduler is killed while they encode, and comes back", flush=True)
+        back = lambda: (answers("without it"), hosts.scheduler())  # noqa: E731
+        built(92, "at that moment", lambda: hosts.kill("scheduler"), back)
+        answers("after it came back")
+        print("the scheduler is killed for good", flush=True)
+        built(93, "at that moment", lambda: hosts.kill("scheduler"), lambda: None, "failed")
+        hosts.scheduler()
+        print("  and comes back: the next run goes on", flush=True)
+        built(93, "at that moment", lambda: None, lambda: None)
+
+    def link() -> None:
+        print("the link to a worker is cut", flush=True)
+        until(lambda: not hosts.asked(QUESTIONS[0])[2].get("absent", True), 120, "all segments")
+        hosts.link("three", "down")
+        answers("cut")
+        time.sleep(3)
+        answers("three seconds later")
+        hosts.link("three", "up")
+        until(lambda: hosts.asked(QUESTIONS[0])[0] < 1.0, 120, "all segments")
+        answers("joined again")
+
+    def objects() -> None:
+        print("the host of the object store is cut off, while they encode", flush=True)
+        built(94, "at that moment", lambda: hosts.link("two", "down"), lambda: answers("cut off"), "failed")
+        hosts.link("two", "up")
+        time.sleep(12)
+        print("  and is there again: the next run goes on", flush=True)
+        built(94, "at that moment", lambda: None, lambda: None)
+
+    def disk() -> None:
+        print("the disk of the first host is full", flush=True)
+        cache = next((hosts.folder / "one").glob("cache-*"))
+        with full(cache):
+            number = hosts.said("begin", SIZE=95)
+            until(lambda: hosts.said("look", NUMBER=number)[0] not in ("queued", "running"), 200, "the job's end")
+            print(f"  {hosts.said('look', NUMBER=number)}", flush=True)
+            answers("meanwhile")
+            left = [path.name for path in cache.iterdir() if path.name != FILLER]
+            print(f"  left there: {left or 'nothing'}", flush=True)
+        built(95, "with room again", lambda: None, lambda: None)
+        answers("at last")
+
+    own = {"worker": worker, "scheduler": scheduler, "link": link, "objects": objects, "disk": disk}
+    for part in PARTS:
+        if part in parts:
+            own[part]()
+
+
+@contextmanager
+def full(folder: Path) -> Iterator[None]:
+    """A folder on a disk of its own that nothing more fits on."""
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(folder)], check=True)
     try:
-        number = hosts.said("begin", SIZE=95)
-        until(lambda: hosts.said("look", NUMBER=number)[0] not in ("queued", "running"), 200, "the end of the job")
-        print(f"  {hosts.said('look', NUMBER=number)}", flush=True)
+        with suppress(OSError), (folder / FILLER).open("wb", buffering=0) as file:
+            while file.write(bytes(4096)):
+                pass
+        yield
     finally:
-        subprocess.run(["umount", "-l", str(cache)], check=True)
-    built(95, "with room again", lambda: None, lambda: None)
-    answers("at last")
+        subprocess.run(["umount", "-l", str(folder)], check=True)
 
 
 if __name__ == "__main__":

@@ -10,6 +10,7 @@ from unittest import mock
 
 from django.contrib.auth.models import User
 from django.db import transaction
+from django.forms import model_to_dict
 from django.utils import timezone
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 from opentelemetry.sdk.trace.export import SimpleSpanProcessor
@@ -21,6 +22,7 @@ from doppio.library.models import Event, Membership, Role, Workspace
 from doppio.library.workspaces import empty
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.services import save_recipe
+from doppio.serving import recording
 from doppio.serving.figures import share_of
 from doppio.serving.known import KnownKeys
 from doppio.serving.models import Key, Published, Served, Use
@@ -392,11 +394,45 @@ class Serving(Committed):
     def test_what_cannot_be_written_waits(self):
         made = Published.objects.get(pk=self.publish()["id"])
         full = OSError("the disk is full")
-        with mock.patch.object(Served.objects, "bulk_create", side_effect=full), self.assertRaises(OSError):
+        with mock.patch.object(recording, "planned_once", side_effect=full), self.assertRaises(OSError):
             recorder.note(made, None, request="a", recipe=self.recipe.pk, kind="search", question="x")
         self.assertEqual(Served.objects.count(), 0)
         recorder.write()
         self.assertEqual(Served.objects.get().request, "a")
+
+    def test_what_was_served_is_written_once_and_without_what_was_taken_down_meanwhile(self):
+        made = Published.objects.get(pk=self.publish()["id"])
+        self.key({"id": made.pk})
+        key, gone = Key.objects.get(), Key(pk=1 << 40)
+        told = {"recipe": self.recipe.pk, "kind": "search", "question": "x"}
+        recorder.looked_after = True
+        self.addCleanup(setattr, recorder, "looked_after", False)
+        full = {"seconds": {"all": 0.25}, "pieces": 2, "best": -0.5, "answered": 0.75, "failed": 'no, "never"\\'}
+        recorder.note(made, key, request="whole", **told, **full)
+        recorder.note(made, gone, request="of a key that is gone", **told)
+        recorder.note(Published(pk=1 << 40), None, request="of a name that is gone", **told)
+        recorder.note(made, None, request="of a recipe that is gone", **told | {"recipe": 1 << 40})
+        recorder.beside("whole", {"overlap": 0.5})
+        for _ in range(2):
+            recorder.note(made, None, request="twice", **told)
+        with self.assertNumQueries(1):
+            recorder.write()
+        recorder.write()
+        rows = {row.request: row for row in Served.objects.all()}
+        self.assertEqual(rows.keys(), {"whole", "of a key that is gone", "twice"})
+        whole = model_to_dict(rows["whole"], exclude=["id", "at"])
+        self.assertEqual(
+            whole,
+            {"published": made.pk, "recipe": self.recipe.pk, "key": key.pk, "request": "whole", "kind": "search",
+             "question": "", "beside": {"overlap": 0.5}, "thumb": 0, "wrong": "", "taken": False, **full},
+        )  # fmt: skip
+        self.assertLess(abs((rows["whole"].at - timezone.now()).total_seconds()), 60)
+        bare, usual = (
+            model_to_dict(row, exclude=["id", "at", "request"])
+            for row in (rows["twice"], Served(published=made, recipe=self.recipe, kind="search"))
+        )
+        self.assertEqual(bare, usual)
+        self.assertEqual(rows["of a key that is gone"].key, None)
 
 
 class Answers(Committed):

@@ -7,10 +7,14 @@ import time
 import unittest
 from pathlib import Path
 
+from django.db import connection
+
 from doppio.command.children import Door, fork, stop
 from doppio.command.restarts import AT_MOST, PAUSES, WELL_AFTER, GaveUp, Restarts
 from doppio.command.supervisor import LOG_BYTES, Supervisor, _shorten
 from doppio.core.errors import DoppioError
+from doppio.library.planned import planned_once
+from tests.server.committed import Committed
 
 
 def sleep():
@@ -21,6 +25,25 @@ def ended(child):
     while child.poll() is None:
         time.sleep(0.01)
     return child.poll()
+
+
+class Connections(Committed):
+    def test_a_child_has_a_connection_of_its_own(self):
+        def backend():
+            with connection.cursor() as cursor:
+                cursor.execute("SELECT pg_backend_pid()")
+                return cursor.fetchone()[0]
+
+        own, (outside, inside) = backend(), os.pipe()
+        with planned_once() as cursor:
+            cursor.execute("SELECT %s::int", [1])
+        children = [fork(lambda: os.write(inside, f"{backend()}\n".encode()) and None) for _ in range(2)]
+        self.assertEqual([ended(child) for child in children], [0, 0])
+        found = set(map(int, os.read(outside, 100).split()))
+        self.assertEqual(len(found - {own}), 2)
+        self.assertNotIn(backend(), found)
+        for end in (outside, inside):
+            os.close(end)
 
 
 class Pauses(unittest.TestCase):

@@ -77,6 +77,7 @@ def fork(work: Work, log: Path | None = None, name: str = "doppio") -> Forked:
     """
     sys.stdout.flush()
     sys.stderr.flush()
+    _part_from_the_database()
     parent = os.getpid()
     # A child that is asked to stop before it has begun must not answer as this process does.
     signal.pthread_sigmask(signal.SIG_BLOCK, ASKED)
@@ -101,6 +102,14 @@ def fork(work: Work, log: Path | None = None, name: str = "doppio") -> Forked:
         sys.stdout.flush()
         sys.stderr.flush()
         os._exit(status)
+
+
+def _part_from_the_database() -> None:
+    """Close this process's connections: a child would have the same, and each would hear what the other asked."""
+    if "django.db" in sys.modules:
+        from django.db import connections
+
+        connections.close_all()
 
 
 def _begin(parent: int, log: Path | None, name: str) -> None:
