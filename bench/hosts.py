@@ -18,7 +18,7 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -27,6 +27,7 @@ ROOT = Path(__file__).resolve().parents[1]
 HOSTS = {"one": "10.77.0.1", "two": "10.77.0.2", "three": "10.77.0.3"}
 BRIDGE, SCHEDULER, OBJECTS = "ropeway0", 8786, 9000
 NAME = "assistant"
+Within = Callable[..., str]
 PARTS, FILLER = ("worker", "scheduler", "link", "objects", "disk"), "filler"
 QUESTIONS = ("How strong may the wind be?", "What does alarm E-417 mean?", "May I bring my bicycle?")
 
@@ -38,7 +39,7 @@ from doppio.recipes.models import RecipeVersion
 from doppio.serving.models import Published
 from doppio.serving.keys import Limits, make_key
 from doppio.serving.services import publish
-recipe = RecipeVersion.objects.get(in_force=True)
+recipe = RecipeVersion.objects.filter(in_force=True).earliest("workspace_id")
 for job in Job.objects.filter(state__in=[Job.QUEUED, Job.RUNNING]):
     request_cancel(job)
 published = Published.objects.filter(name="{NAME}").first() or publish(recipe, "{NAME}", None)
@@ -49,7 +50,7 @@ print("SAID", json.dumps(secret))
 from doppio.recipes.services import core_recipe, save_recipe
 from doppio.recipes.models import RecipeVersion
 from doppio.trials.services import start_trial
-base = RecipeVersion.objects.get(in_force=True)
+base = RecipeVersion.objects.filter(in_force=True).earliest("workspace_id")
 body = core_recipe(base).body
 cutting = {"rule": "natural-breaks", "unit": "tokens", "size": SIZE, "overlap": 8}
 row = RecipeVersion.objects.filter(name=f"cut at {SIZE}").first()
@@ -309,12 +310,12 @@ def tried(hosts: Hosts, expected: list[list[Any]], parts: Sequence[str]) -> None
     def disk() -> None:
         print("the disk of the first host is full", flush=True)
         cache = next((hosts.folder / "one").glob("cache-*"))
-        with full(cache):
+        with full(cache, hosts.running["doppio"].pid) as within:
             number = hosts.said("begin", SIZE=95)
             until(lambda: hosts.said("look", NUMBER=number)[0] not in ("queued", "running"), 200, "the job's end")
             print(f"  {hosts.said('look', NUMBER=number)}", flush=True)
             answers("meanwhile")
-            left = [path.name for path in cache.iterdir() if path.name != FILLER]
+            left = [name for name in within("ls", "-A", str(cache)).split() if name != FILLER]
             print(f"  left there: {left or 'nothing'}", flush=True)
         built(95, "with room again", lambda: None, lambda: None)
         answers("at last")
@@ -326,16 +327,20 @@ def tried(hosts: Hosts, expected: list[list[Any]], parts: Sequence[str]) -> None
 
 
 @contextmanager
-def full(folder: Path) -> Iterator[None]:
-    """A folder on a disk of its own that nothing more fits on."""
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(folder)], check=True)
+def full(folder: Path, process: int) -> Iterator[Within]:
+    """A folder on a disk of its own that nothing more fits on, as a process and its children see it: each host has
+    mounts of its own. Gives what runs a command there."""
+
+    def within(*command: str) -> str:
+        given = ["nsenter", "-t", str(process), "-m", *command]
+        return subprocess.run(given, check=True, capture_output=True, text=True).stdout
+
+    within("mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(folder))
     try:
-        with suppress(OSError), (folder / FILLER).open("wb", buffering=0) as file:
-            while file.write(bytes(4096)):
-                pass
-        yield
+        within("sh", "-c", f"cat /dev/zero > {folder / FILLER} 2> /dev/null || true")
+        yield within
     finally:
-        subprocess.run(["umount", "-l", str(folder)], check=True)
+        within("umount", "-l", str(folder))
 
 
 if __name__ == "__main__":

@@ -152,7 +152,7 @@ class Cited:
 # A range of a document: its primary key and digest, start, end.
 _Place = tuple[int, str, int, int]
 # Letters of ranges that were read last; they are a small part of their documents, and the same ones are found again.
-PIECES_KEPT = 8_000_000
+PIECES_KEPT, LONGEST_KEPT = 8_000_000, 100_000
 pieces_at_hand: LastUsed[_Place, str] = LastUsed(PIECES_KEPT, len)
 cited_at_hand: LastUsed[_Place, Cited] = LastUsed(PIECES_KEPT, lambda cited: len(cited.text))
 
@@ -264,7 +264,7 @@ class RecordedTexts:
                     if keys[place] not in known:
                         known[keys[place]] = new[keys[place]] = cut(owner, whole, starts[place], ends[place])
         if few:
-            at_hand.keep(new)
+            at_hand.keep({key: piece for key, piece in new.items() if key[3] - key[2] <= LONGEST_KEPT})
         return [known[key] for key in keys]
 
     def _check(self, chunks: Sequence[int]) -> None:
