@@ -244,7 +244,7 @@ class Imports(Committed):
             call_command("work", once=True)
         found = self.send("get", f"imports/{number}")
         self.assertEqual(found["job"]["state"], "failed")
-        self.assertIn("No space left", found["job"]["message"])
+        self.assertIn("no space left", found["job"]["message"])
         again = self.send("post", f"imports/{number}/start", None, 202)
         self.assertNotEqual(again["id"], first["id"])
         self.assertEqual(self.send("post", f"imports/{number}/start", None, 202)["id"], again["id"])

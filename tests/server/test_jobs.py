@@ -83,12 +83,14 @@ class Jobs(Committed):
         job = start_trial(self.recipe, self.user)
 
         def full(_job, _progress):
-            raise OSError(28, "No space left on device")
+            raise OSError(28, "No space left on device", "/var/doppio/artifacts/vectors-1/rows.npy")
 
         run_job(job.pk, full)
         job.refresh_from_db()
         self.assertEqual(job.state, Job.FAILED)
-        self.assertIn("No space left on device", job.message)
+        self.assertRegex(
+            job.message, r"^/var/doppio/artifacts/.*: there is no space left on .*; make some, and run it again"
+        )
 
         def cancelled(_job, _progress):
             raise Cancelled("cancelled")

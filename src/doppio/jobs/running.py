@@ -1,6 +1,8 @@
 """How a job runs: progress into its record, cancel out of it, and one clear end."""
 
+import errno
 import logging
+import socket
 import time
 from collections.abc import Callable
 
@@ -85,7 +87,7 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str], clock: Clock =
     except Cancelled:
         end_job(job, Job.CANCELLED, "Cancelled. What was built so far is kept and used by the next run.")
     except (DoppioError, OSError) as error:
-        end_job(job, Job.FAILED, str(error))
+        end_job(job, Job.FAILED, _told(error))
     except (OperationalError, InterfaceError):
         # The database went away, which is no fault of the job's: once it is back, the sweep has it queued again.
         log.exception("job %s lost its database", number)
@@ -95,6 +97,17 @@ def run_job(number: int, work: Callable[[Job, JobProgress], str], clock: Clock =
         end_job(
             job, Job.FAILED, f"Unexpected error: {type(error).__name__}: {error}. The worker's log has the details."
         )
+
+
+def _told(error: Exception) -> str:
+    """What went wrong, and what would mend it where the disk is full."""
+    if not isinstance(error, OSError) or error.errno not in (errno.ENOSPC, errno.EDQUOT):
+        return str(error)
+    where = f"{error.filename}: " if error.filename else ""
+    return (
+        f"{where}there is no space left on {socket.gethostname()}; make some, and run it again. What was done is "
+        "kept, and nothing half-done stays behind."
+    )
 
 
 def run_in_thread(number: int, work: Callable[[Job, JobProgress], str]) -> None:
