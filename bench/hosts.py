@@ -279,8 +279,8 @@ def tried(hosts: Hosts, expected: list[list[Any]], parts: Sequence[str]) -> None
 
     def scheduler() -> None:
         print("the scheduler is killed while they encode, and comes back", flush=True)
-        back = lambda: (answers("without it"), hosts.scheduler())  # noqa: E731
-        built(92, "at that moment", lambda: hosts.kill("scheduler"), back)
+        heal = lambda: (answers("without it"), hosts.scheduler())  # noqa: E731
+        built(92, "at that moment", lambda: hosts.kill("scheduler"), heal)
         answers("after it came back")
         print("the scheduler is killed for good", flush=True)
         built(93, "at that moment", lambda: hosts.kill("scheduler"), lambda: None, "failed")

@@ -2,6 +2,8 @@
 
 import os
 import signal
+import subprocess
+import sys
 import tempfile
 import time
 import unittest
@@ -44,6 +46,19 @@ class Connections(Committed):
         self.assertNotIn(backend(), found)
         for end in (outside, inside):
             os.close(end)
+
+
+class Imports(unittest.TestCase):
+    def test_a_loop_from_outside_may_multiply_matrices_after_a_start_that_did_not_look_for_it(self):
+        multiplied = (
+            "import sys, numba, numpy as np\n"
+            "from doppio.command.serving import _import_loops\n"
+            "_import_loops()\n"
+            "early = 'scipy.linalg' in sys.modules\n"
+            "print(early, numba.njit(lambda a, b: np.dot(a, b))(np.eye(2), np.full((2, 2), 3.0)).sum())\n"
+        )
+        said = subprocess.run([sys.executable, "-c", multiplied], capture_output=True, text=True, check=True).stdout
+        self.assertEqual(said.split(), ["False", "12.0"])
 
 
 class Pauses(unittest.TestCase):

@@ -188,14 +188,16 @@ def _import_loops() -> None:
 
 
 def _spare_the_look_for_matrices() -> None:
-    """Numba looks whether it could multiply matrices by importing all of scipy.linalg, a tenth of a start; no loop of
-    the core does so, and one that did would be refused when it is compiled."""
-    import numba.np.linalg
+    """When it is first used Numba looks whether it could multiply matrices, by importing all of scipy.linalg: a tenth
+    of a start. For a loop that does multiply it looks when that is compiled."""
+    import numba.np.linalg as linalg
 
-    def nowhere() -> None:
-        raise ImportError("no compiled loop multiplies matrices")
-
-    numba.np.linalg.ensure_blas = nowhere
+    look = linalg.ensure_blas
+    linalg.ensure_blas = lambda: None
+    try:
+        import numba.np.arraymath  # noqa: F401
+    finally:
+        linalg.ensure_blas = look
 
 
 def _open_encoder() -> None:

@@ -80,13 +80,12 @@ def _place() -> Place:
     import doppio.core.build.builder
     import doppio.core.measure.sweeper
     import doppio.machines.shards  # noqa: F401
-    from doppio.core.kinds import families
+    from doppio.core.kinds import load_all
     from doppio.core.models.registry import Models
     from doppio.core.store.opened import opened_store
     from doppio.site import variables
 
-    for family in list(families().values()):
-        _ = family.kinds
+    load_all()
     store: ArtifactStore = opened_store(
         variables.ARTIFACTS.value, variables.STORE.value, most_gb=variables.CACHE.value
     )

@@ -262,10 +262,15 @@ def families() -> Mapping[str, Family[Any]]:
     return _FAMILIES
 
 
-def refused() -> list[outside.Refused]:
-    """Kinds from outside that are switched on and not used, with the reason; every family has been looked at."""
+def load_all() -> None:
+    """Import the kinds of all families whose modules have been imported."""
     for family in list(_FAMILIES.values()):
         _ = family.kinds
+
+
+def refused() -> list[outside.Refused]:
+    """Kinds from outside that are switched on and not used, with the reason; every family has been looked at."""
+    load_all()
     for name in outside.known_families() - set(_FAMILIES):
         for kind, (_, origin) in outside.kinds_of(name).items():
             known = ", ".join(_FAMILIES)

@@ -249,15 +249,17 @@ class RecordedTexts:
             If one of the documents has changed or gone.
         """
         places: dict[int, list[int]] = {}
-        for place, owner in enumerate(self.owners(chunks)):
+        keys = list(zip(self.owners(chunks), self._digests(chunks), starts, ends, strict=True))
+        digests: dict[int, str] = {}
+        for place, (owner, digest, _, _) in enumerate(keys):
             places.setdefault(owner, []).append(place)
-        digests, owners = self._digests(chunks), list(places)
-        keys = list(zip(self.owners(chunks), digests, starts, ends, strict=True))
+            digests[owner] = digest
+        owners = list(places)
         known = at_hand.of(keys)
         new: dict[_Place, T] = {}
         few = len(owners) <= TEXTS_AT_ONCE
         for first in range(0, len(owners), TEXTS_AT_ONCE):
-            some = {owner: digests[places[owner][0]] for owner in owners[first : first + TEXTS_AT_ONCE]}
+            some = {owner: digests[owner] for owner in owners[first : first + TEXTS_AT_ONCE]}
             lacking = [owner for owner in some if any(keys[place] not in known for place in places[owner])]
             for owner, whole in _whole(some, lacking, keep=few).items():
                 for place in places[owner]:

@@ -1,7 +1,6 @@
 """Keys that were looked up lately, with all that hangs on them: read again as soon as one of their rows is another.
 
-A question comes with a key, whose publication, recipe and workspace take longer to read than to search. Each row has
-the transaction that wrote it and its place in the table for a name, which the database tells in one look.
+A question comes with a key, whose publication, recipe and workspace take longer to read than to search.
 """
 
 import threading
@@ -9,12 +8,11 @@ from collections import OrderedDict
 
 from doppio.library.planned import planned_once
 from doppio.serving.models import Key
+from doppio.serving.rows import BEHIND, STAMPS
 
-ROWS = """
-SELECT concat_ws(' ', k.xmin, k.ctid, p.xmin, p.ctid, w.xmin, w.ctid, r.xmin, r.ctid, s.xmin, s.ctid)
-FROM serving_key k JOIN serving_published p ON p.id = k.published_id
-JOIN library_workspace w ON w.id = p.workspace_id JOIN recipes_recipeversion r ON r.id = p.recipe_id
-LEFT JOIN recipes_recipeversion s ON s.id = p.second_id
+ROWS = f"""
+SELECT concat_ws(' ', k.xmin, k.ctid, {STAMPS})
+FROM serving_key k JOIN serving_published p ON p.id = k.published_id {BEHIND}
 WHERE k.digest = %s AND p.name = %s AND w.removed_at IS NULL
 """
 

@@ -16,18 +16,17 @@ from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import to_be_asked, warming
 from doppio.recipes.services import core_recipe
 from doppio.serving.models import Opened, Published
+from doppio.serving.rows import BEHIND, STAMPS
 
 log = logging.getLogger(__name__)
 # Seconds between two looks at what is published, between two times that a process says what answers there although
 # nothing changed, and until one that says nothing is held to have ended.
 LOOK_EVERY, TELL_EVERY, SILENT_FOR = 1.0, 5.0, 15.0
 RUN = secrets.token_hex(4)
-# Which rows of the tables what is published stands in now: as long as these are the same nothing of it is read again.
-ROWS = """
-SELECT string_agg(concat_ws(' ', p.xmin, p.ctid, w.xmin, w.ctid, r.xmin, r.ctid, s.xmin, s.ctid), ',' ORDER BY p.id)
-FROM serving_published p JOIN library_workspace w ON w.id = p.workspace_id
-JOIN recipes_recipeversion r ON r.id = p.recipe_id LEFT JOIN recipes_recipeversion s ON s.id = p.second_id
-WHERE w.removed_at IS NULL
+# As long as these rows are the same nothing of what is published is read again.
+ROWS = f"""
+SELECT string_agg(concat_ws(' ', {STAMPS}), ',' ORDER BY p.id)
+FROM serving_published p {BEHIND} WHERE w.removed_at IS NULL
 """
 
 

@@ -90,11 +90,7 @@ class Models:
         known = sorted(path.parent.name for path in self.root.glob(f"*/{TOKENIZER}"))
         if name not in known:
             raise ModelFolderError(f"{name}: no such tokenizer; there are {', '.join(known)}")
-        stamp, key = (self.root / name / TOKENIZER).stat().st_mtime_ns, f"tokens of {name}"
-        if key not in self._open or self._open[key][0] != stamp:
-            self._open[key] = stamp, Tokens(self.root / name)
-        found: Tokens = self._open[key][1]
-        return found
+        return self._opened_once(f"tokens of {name}", self.root / name / TOKENIZER, lambda: Tokens(self.root / name))
 
     def tokenizers(self) -> list[str]:
         """Names of those that were registered to count with alone."""
@@ -110,12 +106,16 @@ class Models:
             )
         if _sort_of(kind_of(manifest.parent)) != what:
             raise ModelFolderError(f"{name}: is no {what}; there are {', '.join(sorted(known()))}")
-        stamp = manifest.stat().st_mtime_ns
-        # Who wants what somebody opens waits for it: opened twice it would take twice the time and memory.
-        with self._opening.setdefault(name, threading.RLock()):
-            if name not in self._open or self._open[name][0] != stamp:
-                self._open[name] = stamp, opened(manifest.parent)
-            found: T = self._open[name][1]
+        return self._opened_once(name, manifest, lambda: opened(manifest.parent))
+
+    def _opened_once(self, key: str, file: Path, opened: Callable[[], T]) -> T:
+        """What was opened, until its file is another. Who wants what somebody opens waits for it: opened twice it
+        would take twice the time and memory."""
+        stamp = file.stat().st_mtime_ns
+        with self._opening.setdefault(key, threading.RLock()):
+            if key not in self._open or self._open[key][0] != stamp:
+                self._open[key] = stamp, opened()
+            found: T = self._open[key][1]
         return found
 
     def _open_encoder(self, path: Path) -> TextEncoder:
