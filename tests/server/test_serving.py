@@ -9,20 +9,21 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from unittest import mock
 
 from django.contrib.auth.models import User
-from django.db import transaction
+from django.db import connection, transaction
 from django.forms import model_to_dict
 from django.utils import timezone
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
 
+from doppio.core.errors import DoppioError
 from doppio.jobs.sweep import tidy
 from doppio.library.entry import secret_digest
 from doppio.library.models import Event, Membership, Role, Workspace
 from doppio.library.workspaces import empty
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.services import save_recipe
-from doppio.serving import recording
+from doppio.serving import feedback, recording
 from doppio.serving.figures import share_of
 from doppio.serving.known import KnownKeys
 from doppio.serving.models import Key, Published, Served, Use
@@ -390,6 +391,28 @@ class Serving(Committed):
         self.ask(secret, status=401)
         tidy(timezone.now() + timedelta(days=8))
         self.assertEqual((Published.objects.count(), Key.objects.count()), (0, 0))
+
+    def test_feedback_waits_for_a_question_that_another_process_has_still_to_write(self):
+        made = Published.objects.get(pk=self.publish()["id"])
+        recorder.looked_after = True
+        self.addCleanup(setattr, recorder, "looked_after", False)
+
+        def write_it():
+            row = {"published": made, "recipe": self.recipe, "kind": "search", "at": timezone.now()}
+            Served.objects.create(request="late", **row)
+            connection.close()
+
+        with mock.patch.object(feedback, "WRITTEN_WITHIN", 10.0):
+            writing = threading.Timer(0.3, write_it)
+            writing.start()
+            feedback.say(made, "late", thumb=1)
+            writing.join()
+        self.assertEqual(Served.objects.get().thumb, 1)
+        with (
+            mock.patch.object(feedback, "WRITTEN_WITHIN", 0.2),
+            self.assertRaisesRegex(DoppioError, "'never' was not served under desk, or is no longer known"),
+        ):
+            feedback.say(made, "never", thumb=1)
 
     def test_what_cannot_be_written_waits(self):
         made = Published.objects.get(pk=self.publish()["id"])

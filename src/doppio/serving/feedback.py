@@ -1,5 +1,7 @@
 """What people think of answers, and the questions that come of it."""
 
+import time
+
 from django.db import transaction
 
 from doppio.core.errors import DoppioError, QuestionError
@@ -12,6 +14,8 @@ from doppio.serving.redaction import redacted
 
 # Where questions from use wait for a label; it is measured only once somebody says so.
 FROM_USE = "From use"
+# Seconds.
+WRITTEN_WITHIN = 1.5
 
 
 @transaction.atomic
@@ -31,8 +35,7 @@ def say(
     DoppioError
         If nothing was served under that id.
     """
-    recorder.write()
-    row = Served.objects.select_for_update().filter(published=published, request=request).first()
+    row = _served(published, request)
     if row is None:
         raise DoppioError(f"request: {request!r} was not served under {published.name}, or is no longer known")
     if thumb is not None:
@@ -44,6 +47,18 @@ def say(
     row.taken = row.taken or made is not None
     row.save(update_fields=["thumb", "wrong", "taken"])
     return made
+
+
+def _served(published: Published, request: str) -> Served | None:
+    """What was served under an id; another process that did so may have it still to be written, as each does every
+    second."""
+    until = time.monotonic() + WRITTEN_WITHIN
+    while True:
+        recorder.write()
+        row = Served.objects.select_for_update().filter(published=published, request=request).first()
+        if row is not None or not recorder.looked_after or time.monotonic() > until:
+            return row
+        time.sleep(0.1)
 
 
 def take(workspace: Workspace, text: str) -> Question | None:
