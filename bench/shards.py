@@ -78,9 +78,8 @@ def workers(folder: Path, count: int) -> Iterator[DaskCrew]:
         scheduler = ["distributed.cli.dask_scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard"]
         running = [begin(*scheduler, "--no-show", "--scheduler-file", str(file))]
         try:
-            while not file.exists():
+            while not (address := address_in(file)):
                 time.sleep(0.1)
-            address = json.loads(file.read_text())["address"]
             running += [begin("doppio", "worker", address, "--processes", "1", core=core) for core in range(count)]
             crew = DaskCrew(address)
             while len(crew.client().nthreads()) < count:
@@ -91,6 +90,14 @@ def workers(folder: Path, count: int) -> Iterator[DaskCrew]:
             for process in running:
                 os.killpg(process.pid, 9)
                 process.wait()
+
+
+def address_in(told: Path) -> str | None:
+    """The address in a scheduler's file; none while it is not there, or not all of it is written."""
+    try:
+        return str(json.loads(told.read_text())["address"])
+    except (FileNotFoundError, json.JSONDecodeError):
+        return None
 
 
 def spread(crew: DaskCrew, stands: list[Stand]) -> DaskShards:

@@ -46,8 +46,8 @@ class Processes:
             "-m", SCHEDULER, "--host", "127.0.0.1", "--port", str(port), "--no-dashboard", "--no-show",
             "--scheduler-file", str(told),
         )  # fmt: skip
-        self.until(told.exists, "the scheduler")
-        self.address = json.loads(told.read_text())["address"]
+        self.until(lambda: address_in(told), "the scheduler")
+        self.address = address_in(told)
 
     def start_worker(self, **environment):
         """A worker of one thread; returns its process, which watches over another one that works."""
@@ -76,6 +76,14 @@ class Processes:
                 wrong = "\n".join(dict.fromkeys(re.findall(r"^[\w.]*(?:Error|Exception|Lock).*", log, re.M)))
                 raise AssertionError(f"{what} did not come; what went wrong there:\n{wrong}\n{log[-2000:]}")
             time.sleep(0.05)
+
+
+def address_in(told):
+    """The address in a scheduler's file; none while it is not there, or not all of it is written."""
+    try:
+        return json.loads(told.read_text())["address"]
+    except (FileNotFoundError, json.JSONDecodeError):
+        return None
 
 
 def encoded_by_another(place):
