@@ -32,6 +32,7 @@ from doppio.core.store.manifest import (
     sealed,
     stamps_of,
 )
+from doppio.core.store.reading_ahead import reading_ahead
 from doppio.core.store.small_files import DRAFT, FolderFiles, SmallFiles
 
 IN_USE = "in-use"
@@ -183,6 +184,7 @@ class ArtifactStore:
             total += listed["bytes"]
         if seen != stamps:
             note_seen(folder, stamps)
+        reading_ahead.of([folder / f"{name}.npy" for name in arrays])
         return Artifact(kind, key, folder, arrays, manifest["meta"], total)
 
     def look_through(self, read: Callable[[int], None]) -> list[str]:

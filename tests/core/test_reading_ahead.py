@@ -1,0 +1,75 @@
+"""Files that are read through beforehand: counted by what the system says that this process has read."""
+
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+from doppio.core.store import artifacts
+from doppio.core.store import reading_ahead as module
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.reading_ahead import ReadingAhead
+
+SIZE = 6 << 20
+
+
+def read_so_far():
+    told = dict(line.split(": ") for line in Path("/proc/self/io").read_text().splitlines())
+    return int(told["rchar"])
+
+
+class Ahead(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.ahead = ReadingAhead()
+        self.ahead.begin()
+
+    def file(self, name, size=SIZE):
+        path = self.folder / name
+        path.write_bytes(bytes(size))
+        return path
+
+    def read(self, *files, in_memory=False):
+        before = read_so_far()
+        with mock.patch.object(module, "_in_memory", lambda *_: in_memory):
+            self.ahead.of(files).result(20)
+        return round((read_so_far() - before) / SIZE, 1)
+
+    def test_what_is_not_in_memory_is_read_whole_and_nothing_else(self):
+        self.assertEqual(self.read(self.file("one"), self.file("two")), 2)
+        self.assertEqual(self.read(self.file("one"), in_memory=True), 0)
+        with mock.patch.object(module, "LARGEST", SIZE - 1):
+            self.assertEqual(self.read(self.file("large"), self.file("small", SIZE // 2)), 0.5)
+
+    def test_one_that_is_gone_or_empty_keeps_no_other_from_being_read(self):
+        self.assertEqual(self.read(self.folder / "gone", self.file("empty", 0), self.file("one")), 1)
+
+    def test_one_place_that_is_not_in_memory_is_enough(self):
+        tried = []
+
+        def read(handle, rooms, place, flags):
+            tried.append(place)
+            if place >= SIZE // 2:
+                raise BlockingIOError
+            return 1
+
+        with mock.patch.object(module.os, "preadv", read):
+            self.assertFalse(module._in_memory(0, SIZE))
+            self.assertEqual(max(tried), SIZE // 2)
+            self.assertTrue(module._in_memory(0, SIZE // 4))
+
+    def test_arrays_of_an_artifact_are_read_when_it_is_opened_where_that_was_wanted(self):
+        store = ArtifactStore(self.folder)
+        store.write("thing", "a1", {"numbers": np.zeros(SIZE // 8), "more": np.zeros(SIZE // 8)}, {})
+        asked = []
+        with mock.patch.object(artifacts, "reading_ahead", mock.Mock(of=asked.append)):
+            store.open("thing", "a1")
+        self.assertEqual({path.name for path in asked[0]}, {"numbers.npy", "more.npy"})
+        self.assertEqual(self.read(*asked[0]), 2)
+        self.assertIsNone(ReadingAhead().of(asked[0]))
+
+
+if __name__ == "__main__":
+    unittest.main()
