@@ -40,7 +40,7 @@ def measure(encoder: Encoder, count: int = 900) -> tuple[list[Row], dict[str, fl
             for row, number in enumerate(rows):
                 batch[row, : lengths[number]] = ids[number]
                 mask[row, : lengths[number]] = 1
-            encoder._session.run([encoder._vector], {encoder._ids: batch, encoder._mask: mask})
+            encoder._graph.run([encoder._vector], {encoder._ids: batch, encoder._mask: mask}, len(batch))
 
     def ours(folder: Path) -> None:
         wanted = Wanted("bench", ("bench", {}), None)

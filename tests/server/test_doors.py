@@ -4,6 +4,7 @@ import json
 import logging
 import threading
 from datetime import timedelta
+from unittest import mock
 
 from django.conf import settings
 from django.contrib.auth.models import User
@@ -12,6 +13,7 @@ from django.test import RequestFactory, SimpleTestCase, TestCase
 from django.utils import timezone
 from rest_framework.exceptions import ErrorDetail
 
+from doppio.core.company import Company
 from doppio.core.errors import RecipeError
 from doppio.jobs.turns import LONGEST_WAIT, Busy, Turns
 from doppio.library import attempts
@@ -246,6 +248,15 @@ class Turn(SimpleTestCase):
             thread.join()
         return most[0], order
 
+    def test_who_has_a_turn_counts_for_all_processes_but_not_who_waits_for_another_machine(self):
+        # Those that test beside this were forked from the same process.
+        company = self.enterContext(mock.patch("doppio.jobs.turns.company", Company()))
+        with Turns(1, 0).turn(), Turns(1, 0, here=False).turn():
+            self.assertTrue(company.alone)
+            with Turns(1, 0).turn():
+                self.assertFalse(company.alone)
+        self.assertTrue(company.alone)
+
     def test_who_would_wait_long_is_told_when_to_come_back(self):
         now = [0.0]
         turns = Turns(1, 0, lambda: now[0])
@@ -273,7 +284,7 @@ class Turn(SimpleTestCase):
         for _ in range(3):
             with turns.turn():
                 pass
-        self.assertLess(turns._usual, 0.5)
+        self.assertLess(turns._usual.until_due(0, 1), 0.5)
         with turns.turn():
             waiting = threading.Thread(target=lambda: turns.turn().__enter__())
             waiting.start()

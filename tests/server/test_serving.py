@@ -17,6 +17,7 @@ from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
 
 from doppio.core.errors import DoppioError
+from doppio.jobs.patience import COME_BACK, WAITED
 from doppio.jobs.sweep import tidy
 from doppio.library.entry import secret_digest
 from doppio.library.models import Event, Membership, Role, Workspace
@@ -171,6 +172,24 @@ class Serving(Committed):
         self.assertIn("1 times a day", self.ask(daily, status=429).json()["detail"])
         used = {row.key_id: (row.asked, row.refused) for row in Use.objects.filter(minute=720)}
         self.assertEqual(used[Key.objects.get(a_minute=2).pk], (2, 1))
+
+    def test_what_the_server_says_of_the_wait_for_a_thread_is_told(self):
+        secret = self.key(self.publish())
+        self.client.logout()
+
+        def ask(**told):
+            return self.client.post(
+                "/serve/desk/search", {"question": "What is E-417?"}, "application/json",
+                headers={"Authorization": f"Bearer {secret}"}, **told,
+            )  # fmt: skip
+
+        waited = ask(**{WAITED: 1.5}).json()["seconds"]
+        self.assertGreater(waited["all"], 1.5)
+        self.assertLess(ask().json()["seconds"]["all"], 1.5)
+        with mock.patch.object(watched, "refused") as noted:
+            refused = ask(**{COME_BACK: 7.4})
+        self.assertEqual((refused.status_code, refused["Retry-After"]), (429, "7"))
+        noted.assert_called_once_with("desk")
 
     def test_days_that_are_over_are_added_up(self):
         made = self.publish()

@@ -61,6 +61,40 @@ class Imports(unittest.TestCase):
         self.assertEqual(said.split(), ["False", "12.0"])
 
 
+class Asked(unittest.TestCase):
+    """Asked to stop in a moment in which Python passes over whatever is raised, as at the end of an object."""
+
+    UNHEARD = """
+import os, signal, sys, time
+from doppio.command import asked_to_stop
+class Last:
+    def __del__(self):
+        os.kill(os.getpid(), signal.{name})
+        time.sleep(0.01)
+asked_to_stop.listen()
+try:
+    last = Last()
+    del last
+    print("went on", flush=True)
+    time.sleep(20)
+finally:
+    asked_to_stop.heard()
+    time.sleep(1.5 * asked_to_stop.AGAIN)
+    print("put away", flush=True)
+"""
+
+    def test_it_is_heard_all_the_same_and_once(self):
+        for name, status in (("SIGTERM", 143), ("SIGINT", -signal.SIGINT)):
+            begun = time.monotonic()
+            done = subprocess.run(
+                [sys.executable, "-c", self.UNHEARD.format(name=name)], capture_output=True, text=True, timeout=60,
+                # As a shell starts what it puts in the background.
+                preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_IGN),
+            )  # fmt: skip
+            self.assertEqual((done.returncode, done.stdout), (status, "went on\nput away\n"), done.stderr)
+            self.assertLess(time.monotonic() - begun, 15)
+
+
 class Pauses(unittest.TestCase):
     def setUp(self):
         self.now = 0.0
@@ -209,7 +243,8 @@ class Order(unittest.TestCase):
         self.assertEqual(sorted(self.running()), ["job worker", "web server"])
 
     def test_one_that_is_wanted_at_once_waits_for_no_database_and_is_kept_up_as_the_others(self):
-        self.supervisor.keep("early", sleep, at_once=True)
+        ended = []
+        self.supervisor.keep("early", sleep, at_once=True, gone=lambda: ended.append("early"))
         first = self.running()
         self.assertEqual(list(first), ["early"])
         self.database.well = True
@@ -217,6 +252,7 @@ class Order(unittest.TestCase):
         self.assertEqual(self.running()["early"], first["early"])
         self.kill(first["early"])
         self.assertNotIn(self.running().get("early"), (None, first["early"]))
+        self.assertEqual(ended, ["early"])
 
     def test_what_dies_is_started_again_and_nothing_else(self):
         self.database.well = True

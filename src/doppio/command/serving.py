@@ -1,22 +1,23 @@
 """`./doppio demo` and `./doppio serve`: everything up, and kept up until Ctrl-C."""
 
 import os
-import signal
 import socket
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from typing import Annotated
 
 import typer
 
+from doppio.command import asked_to_stop
 from doppio.command.children import Door
 from doppio.command.paths import DEMO, ROOT, VAR
 from doppio.command.show import err, out, progress_bars
 from doppio.command.supervisor import Supervisor, answers
+from doppio.core.company import company
 from doppio.core.cores import cores
 from doppio.core.errors import DoppioError
 from doppio.launch.cluster import Cluster, free_port
@@ -231,9 +232,7 @@ class _Service:
         self.supervisor = Supervisor(self._cluster, VAR)
 
     def __enter__(self) -> "_Service":
-        signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
-        # A shell starts background commands with this signal ignored; stopping must work there too.
-        signal.signal(signal.SIGINT, signal.default_int_handler)
+        asked_to_stop.listen()
         try:
             self._begin()
         except BaseException:
@@ -242,6 +241,7 @@ class _Service:
         return self
 
     def __exit__(self, *_: object) -> None:
+        asked_to_stop.heard()
         self._lock.say(state="stopping")
         self.supervisor.stop()
         err.print("  stopped")
@@ -256,7 +256,7 @@ class _Service:
         _share_figures()
         if cores() > 1:
             # One core imports what the first web server needs while another sees to the database and the tables.
-            self.supervisor.keep("web server", self._serve_pages, at_once=True)
+            self._keep_server(1, at_once=True)
         step("database", self._open_database)
         import django
 
@@ -290,14 +290,14 @@ class _Service:
         if cores() == 1:
             # What one core imports all share; otherwise the first of them has done so beside.
             _import_all()
-            self.supervisor.keep("web server", self._serve_pages)
+            self._keep_server(1)
         # It has its core for itself until it answers.
         self._say_where()
         _import_all()
         self.supervisor.keep("job worker", _work)
         # Python runs one thread at a time, so a process a core; all listen on the same socket.
         for number in range(2, min(cores(), MOST_SERVERS) + 1):
-            self.supervisor.keep(f"web server {number}", self._serve_pages)
+            self._keep_server(number)
         self.supervisor.do(opened)
         # What nobody had to wait for, and nobody shall wait for now; its end, good or bad, ends nothing here.
         with (VAR / "set-up.log").open("a") as log:
@@ -308,12 +308,24 @@ class _Service:
         self.supervisor.beside(helper)
         self.supervisor.run()
 
-    def _serve_pages(self) -> None:
-        """Be a web server, as soon as the door opens."""
+    def _keep_server(self, number: int, *, at_once: bool = False) -> None:
+        """Keep a web server, which others count with as long as it is there."""
+        name = f"web server {number}" if number > 1 else "web server"
+        gone = partial(company.leave, number)
+        self.supervisor.keep(name, partial(self._serve_pages, number), at_once=at_once, gone=gone)
+
+    def _serve_pages(self, number: int) -> None:
+        """Be a web server, as soon as the door opens; `number` is its place among them."""
+        company.take(number)
         _import_views()
         # Beside what takes Python's only turn: the first question counts its tokens with it.
         threading.Thread(target=_open_encoder, name="encoder", daemon=True).start()
         _import_loops()
+        from doppio.core.kernels.products import keep_to_one_core
+        from doppio.core.store.reading_ahead import reading_ahead
+
+        keep_to_one_core()
+        reading_ahead.begin()
         self._door.wait()
         from doppio.site.front import Front
         from doppio.site.wsgi import application

@@ -31,12 +31,24 @@ def _on_terminal(text: str) -> None:
     err.print(text, soft_wrap=True)
 
 
-class Kept:
-    """A process that is to run all the time."""
+def _nothing() -> None:
+    """Nothing is to be done."""
 
-    def __init__(self, name: str, start: Callable[[], Child], clock: Clock, asked: int = signal.SIGTERM) -> None:
+
+class Kept:
+    """A process that is to run all the time; `gone` is called whenever it has ended."""
+
+    def __init__(
+        self,
+        name: str,
+        start: Callable[[], Child],
+        clock: Clock,
+        asked: int = signal.SIGTERM,
+        gone: Callable[[], None] = _nothing,
+    ) -> None:
         self.name = name
         self.asked = asked
+        self._gone = gone
         self._start = start
         self._clock = clock
         self._restarts = Restarts(clock)
@@ -66,6 +78,7 @@ class Kept:
         status = self.child.poll() if self.child is not None else None
         if status is not None:
             self.child = None
+            self._gone()
             self._due = self._clock() + self._restarts.ended()
         return status
 
@@ -90,9 +103,10 @@ class Supervisor:
         self._outages = 0
         self._log_look = clock()
 
-    def keep(self, name: str, work: Work, *, at_once: bool = False) -> None:
-        """Keep a child running that does `work`, while the database is there; `at_once` starts it before that too."""
-        kept = Kept(name, lambda: fork(work, self.log_of(name), name), self._clock)
+    def keep(self, name: str, work: Work, *, at_once: bool = False, gone: Callable[[], None] = _nothing) -> None:
+        """Keep a child running that does `work`, while the database is there; `at_once` starts it before that too,
+        and `gone` is called whenever it has ended."""
+        kept = Kept(name, lambda: fork(work, self.log_of(name), name), self._clock, gone=gone)
         self._services.append(kept)
         if at_once:
             kept.start_if_due()

@@ -7,15 +7,13 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 
 from rest_framework.exceptions import Throttled
 
+from doppio.core.company import company
 from doppio.core.cores import cores
-
-LONGEST_WAIT = 30.0
-# A turn so short that a line of waiting people is gone at once.
-SOON = 1.0
+from doppio.jobs.patience import LONGEST_WAIT, Usual, too_long
 
 
 class Busy(Throttled):
@@ -28,16 +26,21 @@ class Busy(Throttled):
 
 
 class Turns:
-    """At most `at_once` at work and `waiting` behind them, first come, first served; `clock` never runs backwards."""
+    """At most `at_once` at work and `waiting` behind them, first come, first served; `clock` never runs backwards.
 
-    def __init__(self, at_once: int, waiting: int, clock: Callable[[], float] = time.monotonic) -> None:
-        self.at_once, self.waiting = at_once, waiting
+    `here` says that the work is done on these cores, and not only waited for.
+    """
+
+    def __init__(
+        self, at_once: int, waiting: int, clock: Callable[[], float] = time.monotonic, *, here: bool = True
+    ) -> None:
+        self.at_once, self.waiting, self.here = at_once, waiting, here
         self._clock = clock
         self._lock = threading.Lock()
         self._working = 0
         # Who waits, each on a lock of its own that is opened when it is due: nobody else is woken for it.
         self._line: deque[threading.Lock] = deque()
-        self._usual = 0.0
+        self._usual = Usual()
 
     @contextmanager
     def turn(self, patience: float = LONGEST_WAIT) -> Iterator[None]:
@@ -56,11 +59,12 @@ class Turns:
         self._wait(min(patience, LONGEST_WAIT))
         begun = self._clock()
         try:
-            yield
+            with company.one_more() if self.here else nullcontext():
+                yield
         finally:
             took = self._clock() - begun
             with self._lock:
-                self._usual = took if not self._usual else 0.8 * self._usual + 0.2 * took
+                self._usual.took(took)
                 if self._line:
                     # The turn is handed on.
                     self._line.popleft().release()
@@ -73,8 +77,8 @@ class Turns:
             if self._working < self.at_once:
                 self._working += 1
                 return
-            expected = self._usual * (len(self._line) + 1) / self.at_once
-            if expected > patience or (len(self._line) >= self.waiting and expected > SOON):
+            expected = self._usual.until_due(len(self._line), self.at_once)
+            if too_long(expected, len(self._line), self.waiting, patience):
                 raise Busy(expected)
             mine.acquire()
             self._line.append(mine)
@@ -83,7 +87,7 @@ class Turns:
         with self._lock:
             if mine in self._line:
                 self._line.remove(mine)
-                raise Busy(self._usual * len(self._line))
+                raise Busy(self._usual.until_due(len(self._line), self.at_once))
         # It was handed on in the last moment.
 
 

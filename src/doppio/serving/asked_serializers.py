@@ -52,8 +52,8 @@ class WantedSerializer(BesideSerializer):
         if values.get("picture_data"):
             beside = replace(beside, picture=asked(keep_asked(*_file(values["picture_data"]))))
         within = values["within_ms"] / 1000 if "within_ms" in values else None
-        sent = self.context.get("sent", {})
-        return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"), within, sent)
+        sent, waited = self.context.get("sent", {}), self.context.get("waited", 0.0)
+        return Wanted(values["question"], beside, values.get("k"), values.get("budget_tokens"), within, waited, sent)
 
 
 def _file(data: str) -> tuple[bytes, str]:

@@ -21,7 +21,8 @@ from doppio.core.recipe.check import check
 from doppio.core.select.answer.kind import NONE as NO_ANSWERER
 from doppio.core.select.answer.pieces import pieces_of
 from doppio.core.trace import CONTEXT, AnswerTrace, Trace
-from doppio.jobs.turns import LONGEST_WAIT, Busy, Turns
+from doppio.jobs.patience import LONGEST_WAIT
+from doppio.jobs.turns import Busy, Turns
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import TRIES, asked_by
 from doppio.recipes.services import core_recipe
@@ -37,7 +38,7 @@ log = logging.getLogger(__name__)
 # A question uses a core; who waits holds a thread of the server, so not all of them may.
 SEARCHES = Turns(cores(), 24)
 # What is answered elsewhere takes no core but takes its time.
-ANSWERS = Turns(6, 2)
+ANSWERS = Turns(6, 2, here=False)
 # First passages that two versions are compared by.
 COMPARED = 10
 
@@ -48,6 +49,7 @@ class Wanted:
 
     k, budget : instead of the recipe's own; None where they are these
     within : seconds that the question may wait for its turn; None where it may wait as long as others
+    waited : seconds that it has waited already
     sent : headers of the request, which may name a trace that it belongs to
     """
 
@@ -56,6 +58,7 @@ class Wanted:
     k: int | None = None
     budget: int | None = None
     within: float | None = None
+    waited: float = 0.0
     sent: Mapping[str, str] = field(default_factory=dict, repr=False)
 
 
@@ -159,7 +162,7 @@ def search(
     DoppioError
         If it cannot be asked so.
     """
-    request, begun = secrets.token_hex(8), time.perf_counter()
+    request, begun = secrets.token_hex(8), time.perf_counter() - wanted.waited
     recipe = recipe or version_for(published, key)
     try:
         with SEARCHES.turn(LONGEST_WAIT if wanted.within is None else wanted.within):

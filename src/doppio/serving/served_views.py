@@ -13,6 +13,7 @@ from rest_framework.response import Response
 
 from doppio.core.errors import DoppioError
 from doppio.core.trace import AnswerTrace
+from doppio.jobs.patience import COME_BACK, WAITED
 from doppio.jobs.turns import Busy
 from doppio.library.pictures import figure_of
 from doppio.library.problems import PROBLEM
@@ -48,7 +49,11 @@ class SearchView(ServedView):
     )  # fmt: skip
     def post(self, request: Request, name: str) -> Response:
         """Passages for a question, with their citations."""
-        given = WantedSerializer(data=request.data, context={"sent": request.headers})
+        if come_back := request.META.get(COME_BACK):
+            watched.refused(self.key.published.name)
+            raise Busy(come_back)
+        context = {"sent": request.headers, "waited": request.META.get(WAITED, 0.0)}
+        given = WantedSerializer(data=request.data, context=context)
         given.is_valid(raise_exception=True)
         found = search(self.key.published, self.key, given.wanted)
         return answered(found, traced(found, given.validated_data["trace"]))

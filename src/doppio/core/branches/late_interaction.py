@@ -14,7 +14,6 @@ from dataclasses import dataclass
 
 from numpy.typing import NDArray
 
-from doppio.core.branches.dense.codes import THREADS
 from doppio.core.branches.dense.survey import Point
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import BYTES, DENSE, Branch, Figure
@@ -23,6 +22,7 @@ from doppio.core.branches.many.making import MAKERS, NO_CODES, codes_needs, open
 from doppio.core.branches.many.survey import survey
 from doppio.core.branches.query import Allowed, Query
 from doppio.core.fusion.pouring import Ranking
+from doppio.core.kernels.spans import THREADS
 from doppio.core.kinds import Setting, Settings, choice, number, whole
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.joint import Passage

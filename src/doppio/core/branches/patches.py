@@ -17,7 +17,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.branches.dense.codes import THREADS
 from doppio.core.branches.explained import Explained
 from doppio.core.branches.kind import BYTES, DENSE, Branch, Figure
 from doppio.core.branches.many.index import Asked
@@ -28,6 +27,7 @@ from doppio.core.branches.query import Allowed, Query
 from doppio.core.chunking.table import ChunkTexts
 from doppio.core.fingerprint import fingerprint
 from doppio.core.fusion.pouring import Ranking
+from doppio.core.kernels.spans import THREADS
 from doppio.core.kinds import Setting, Settings, choice, encoder, number, whole
 from doppio.core.models.encoder import TextEncoder
 from doppio.core.models.registry import DEFAULT_ENCODER, TRAINED

@@ -14,7 +14,7 @@ from doppio.core.errors import DoppioError, ModelFolderError
 from doppio.core.models.batching import like_length
 from doppio.core.models.counting import TokenCounts
 from doppio.core.models.folder import FIRST, GRAPH, GRAPH_VECTOR, MAX, TOKENIZER, check_files, open_folder
-from doppio.core.models.session import open_session
+from doppio.core.models.session import Spreading
 from doppio.core.models.sight import PICTURE_GRAPH, GraphSight, Sight
 from doppio.core.models.tokenizer import offsets_by
 from doppio.core.text.units import Units
@@ -120,7 +120,7 @@ class Encoder:
         self.folder = open_folder(path)
         check_files(path)
         try:
-            self._session = open_session(path / GRAPH, threads)
+            self._graph = Spreading(path / GRAPH, threads)
             self._whole = Tokenizer.from_file(str(path / TOKENIZER))
             self._cut = Tokenizer.from_file(str(path / TOKENIZER))
         except Exception as error:
@@ -133,7 +133,7 @@ class Encoder:
         seen = self.folder.pictures
         self.sight = GraphSight(path / PICTURE_GRAPH, seen, self.dimension, threads) if seen else None
         self._question_tokens = lru_cache(maxsize=QUESTIONS_KEPT)(self._read_question)
-        inputs = [given.name for given in self._session.get_inputs()]
+        inputs = [given.name for given in self._graph.inputs()]
         self._ids, self._mask, self._types = (
             next((name for name in inputs if name in names), None) for names in (_IDS, _MASK, _TYPES)
         )
@@ -143,10 +143,10 @@ class Encoder:
                 f"{path / GRAPH}: inputs are {', '.join(inputs)}; allowed are {' or '.join(_IDS)}, "
                 f"{' or '.join(_MASK)} and, where it is needed, {' or '.join(_TYPES)}"
             )
-        ranks = {given.name: len(given.shape) for given in self._session.get_outputs()}
+        ranks = {given.name: len(given.shape) for given in self._graph.outputs()}
         self._vector = next((name for name, rank in ranks.items() if rank == 2), None)
         self._tokens = next((name for name, rank in ranks.items() if rank == 3), None)
-        widths = {given.name: given.shape[-1] for given in self._session.get_outputs()}
+        widths = {given.name: given.shape[-1] for given in self._graph.outputs()}
         width = widths.get(self._tokens) if self._tokens else None
         self.token_width = width if isinstance(width, int) else self.folder.dimension
         needed = self._vector if self.folder.pooling == GRAPH_VECTOR else self._tokens
@@ -291,7 +291,7 @@ class Encoder:
         pooling = self.folder.pooling
         wanted = [self._vector] if pooling == GRAPH_VECTOR else []
         wanted += [self._tokens] if tokens or pooling != GRAPH_VECTOR else []
-        found = dict(zip(wanted, self._session.run(wanted, given), strict=True))
+        found = dict(zip(wanted, self._graph.run(wanted, given, len(ids)), strict=True))
         each = found.get(self._tokens) if self._tokens else None
         if pooling == GRAPH_VECTOR:
             vectors = found[self._vector]

@@ -12,10 +12,10 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from doppio.core.branches.dense.codes import in_spans
 from doppio.core.branches.dense.metric import Floats
 from doppio.core.kernels.bits import ones_in
 from doppio.core.kernels.heap import offer
+from doppio.core.kernels.spans import in_spans
 
 ROWS = 1 << 14
 WORD = 64

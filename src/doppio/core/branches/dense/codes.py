@@ -1,23 +1,16 @@
 """Vectors in one byte a number: a quarter of the memory, so that more of them pass by in the same time."""
 
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cache
-from typing import TypeVar
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from doppio.core.branches.dense.metric import Floats
-from doppio.core.cores import cores
 from doppio.core.kernels.heap import offer
+from doppio.core.kernels.spans import in_spans
 
-T = TypeVar("T")
 ROWS = 1 << 14
-THREADS = cores()
-WORTH_SHARING = 20_000
 GLANCE = 256
 # Twelve bits for the question: products with one byte still add up within 32 bits for 4,000 dimensions.
 QUESTION_STEPS = 2047
@@ -69,19 +62,6 @@ def byte_candidates(
     parts = in_spans(len(codes), best_of)
     scores, ids = (np.concatenate([part[side] for part in parts]) for side in (0, 1))
     return ids if len(ids) <= count else ids[np.lexsort((ids, -scores))[:count]]
-
-
-def in_spans(count: int, work: Callable[[tuple[int, int]], T], worth: int = WORTH_SHARING) -> list[T]:
-    """Do work over [0, count) in as many spans as there are threads, or in one where there is little."""
-    if count < worth:
-        return [work((0, count))]
-    step = -(-count // THREADS)
-    return list(_pool().map(work, [(low, min(low + step, count)) for low in range(0, count, step)]))
-
-
-@cache
-def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(THREADS, "scan")
 
 
 @njit(cache=True, nogil=True)

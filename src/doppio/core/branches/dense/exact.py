@@ -6,6 +6,7 @@ from numpy.typing import NDArray
 
 from doppio.core.branches.dense.metric import Floats, Vectors
 from doppio.core.kernels.heap import offer
+from doppio.core.kernels.products import products
 
 ROWS = 1 << 14
 SPARE = 16
@@ -54,9 +55,9 @@ def exact_candidates(
     # One block for all of them: what is not asked for anew need not be brought in by the system page by page.
     block = np.empty((len(questions), min(step, len(vectors))), np.float32)
     for first in range(0, len(vectors), step):
-        products = _products(vectors, questions, first, step, block)
-        take_best(products, first, dead[first : first + step], scores, ids, sizes)
-    found = []
+        found = _products(vectors, questions, first, step, block)
+        take_best(found, first, dead[first : first + step], scores, ids, sizes)
+    candidates = []
     for row, size in enumerate(sizes.tolist()):
         near = ids[row, :size]
         if size > count:
@@ -64,20 +65,16 @@ def exact_candidates(
             reach = edge - CLOSE * max(abs(float(edge)), 1.0)
             if size == kept < len(vectors) and scores[row, :size].min() >= reach:
                 near = _all_near(vectors, questions[row : row + 1], reach, dead)
-        found.append(near)
-    return found
+        candidates.append(near)
+    return candidates
 
 
 def _products(vectors: Vectors, questions: Floats, first: int, step: int, block: Floats) -> Floats:
     rows = vectors.rows[first : first + step]
-    products = block[:, : len(rows)]
-    if len(questions) == 1:
-        np.matmul(rows, questions[0], out=products[0])
-    else:
-        np.matmul(questions, rows.T, out=products)
+    found = products(questions, rows, block[:, : len(rows)])
     if vectors.halves.size:
-        products -= vectors.halves[first : first + step]
-    return products
+        found -= vectors.halves[first : first + step]
+    return found
 
 
 def _all_near(vectors: Vectors, question: Floats, reach: float, dead: NDArray[np.bool_]) -> NDArray[np.int64]:

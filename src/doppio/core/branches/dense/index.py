@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.branches.dense.codes import THREADS
 from doppio.core.branches.dense.exact import exact_candidates
 from doppio.core.branches.dense.metric import (
     COSINE,
@@ -21,6 +20,7 @@ from doppio.core.branches.dense.metric import (
 )
 from doppio.core.branches.dense.structure import Structure
 from doppio.core.kernels.rows import named, rows_of
+from doppio.core.kernels.spans import THREADS
 from doppio.core.ranking import Ids, Scores, best_of
 
 VECTORS = "vectors"

@@ -14,11 +14,11 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from doppio.core.branches.dense.codes import in_spans
 from doppio.core.branches.dense.kmeans import kmeans, nearest_center
 from doppio.core.branches.dense.metric import Floats
 from doppio.core.branches.dense.registers import HALF, ROWS, block_sums, packed_codes
 from doppio.core.kernels.heap import offer
+from doppio.core.kernels.spans import in_spans
 
 CENTERS = 16
 SAMPLE = 16_384

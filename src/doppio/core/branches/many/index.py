@@ -7,13 +7,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from doppio.core.branches.dense.codes import in_spans, question_code
+from doppio.core.branches.dense.codes import question_code
 from doppio.core.branches.dense.index import FEW
 from doppio.core.branches.many.coding import Floats, TokenCodes
 from doppio.core.branches.many.scan import best_seen, glance, score_codes, score_full
 from doppio.core.fusion.pouring import Ranking
 from doppio.core.kernels.lanes import LANES
 from doppio.core.kernels.rows import Rows, named
+from doppio.core.kernels.spans import in_spans
 from doppio.core.models.token_vectors import Segment
 from doppio.core.ranking import best_of
 

@@ -12,6 +12,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from doppio.core.kernels.heap import offer
+from doppio.core.kernels.products import products
 from doppio.core.models.encoder import TextEncoder, check_finite
 from doppio.core.progress import Progress
 from doppio.core.text.analysis import Analysis
@@ -84,10 +85,10 @@ class Vocabulary:
         unit = vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-12)
         for first in range(0, len(unit), ROWS_AT_ONCE):
             rows = slice(first, first + ROWS_AT_ONCE)
-            products = unit[rows] @ self.vectors.T
-            for row, held in zip(products, own[rows], strict=True):
+            found = products(unit[rows], self.vectors, np.empty((len(unit[rows]), len(self.vectors)), np.float32))
+            for row, held in zip(found, own[rows], strict=True):
                 row[held] = -1.0
-            _best(products, places[rows], cosines[rows])
+            _best(found, places[rows], cosines[rows])
         return places, cosines
 
 
