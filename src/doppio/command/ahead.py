@@ -16,6 +16,7 @@ TASKS: dict[str, Callable[[Path], None]] = {
     "other-precisions": shipped.make_others,
     "sparse-loops": lambda _: kernels.compile_sparse(),
     "dense-loops": lambda _: kernels.compile_dense(),
+    "large-loops": lambda _: kernels.compile_large(),
 }
 
 

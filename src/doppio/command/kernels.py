@@ -15,9 +15,12 @@ from doppio.command.paths import MODELS, ROOT
 from doppio.core.branches.kind import DENSE, kind_of
 from doppio.core.branches.many.coding import encode
 from doppio.core.branches.many.index import Asked, Held, ManyIndex
-from doppio.core.branches.sparse.building import build_postings
+from doppio.core.branches.sparse.building import build_postings, pack_postings
+from doppio.core.branches.sparse.fields import FIELDS, FieldedIndex, FieldWeight
 from doppio.core.branches.sparse.index import Segment, SparseIndex
 from doppio.core.branches.sparse.nearness import Placed, nearness
+from doppio.core.branches.sparse.ranges import LARGE
+from doppio.core.branches.sparse.scan import FIRST_WINDOW
 from doppio.core.branches.sparse.weighting import Weighting
 from doppio.core.build.builder import Builder
 from doppio.core.chunking.table import CorpusTexts
@@ -55,6 +58,16 @@ def compile_sparse() -> None:
     placed = Placed(Analysis())
     found = placed.of(range(len(PAGES)), lambda _: list(PAGES.values()))
     nearness(found, placed.numbers(["gondola"]), np.ones(1), np.ones(len(PAGES), np.float32), 1.2)
+
+
+def compile_large() -> None:
+    """Searches that leave chunks out, of segments as large as it takes for each, as one text and by fields."""
+    for chunks in (FIRST_WINDOW + 1, LARGE + 1):
+        stream = np.resize(np.arange(2, dtype=np.int32), chunks)
+        index = SparseIndex([Segment(pack_postings(["dog", "gondola"], stream, np.ones(chunks, np.int32)))])
+        index.search(["gondola"], 2, Weighting())
+        fields = FieldedIndex(dict.fromkeys(FIELDS, index))
+        fields.search([dict.fromkeys(FIELDS, "gondola")], 2, dict.fromkeys(FIELDS, FieldWeight(1.0, 0.5)), 1.2)
 
 
 def compile_dense() -> None:

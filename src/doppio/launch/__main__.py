@@ -21,7 +21,7 @@ APPLICATION = (*SERVING, "setup", "test")
 EARLY, VECTORS = "first tables and documents", "first vectors"
 WITH_DATABASE = (*APPLICATION, "backup", "restore")
 # While people look at the page already, the server has this done by a set-up.
-LATER = ("other-precisions",)
+LATER = ("other-precisions", "large-loops")
 WITH_MODELS = (*APPLICATION, "trial", "bench", "model", "stand-in")
 
 

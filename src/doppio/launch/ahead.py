@@ -18,9 +18,9 @@ LEARNED = [
 MODELS, WEIGHTS = VAR / "models", VAR / "weights"
 NUMBA = Path(os.environ.get("NUMBA_CACHE_DIR", VAR / "numba"))
 SHIPPED = {"encoder": "compact-english", "scorer": "joint-english", "other-precisions": "compact-english-int8"}
-LOOPS = ("sparse-loops", "dense-loops")
+LOOPS = ("sparse-loops", "dense-loops", "large-loops")
 # The encoder comes first in its process: the loops of cutting count its tokens.
-LANES = (("encoder", "dense-loops", "other-precisions"), ("scorer", "sparse-loops"))
+LANES = (("encoder", "dense-loops", "other-precisions"), ("scorer", "sparse-loops", "large-loops"))
 
 
 def steps(before: Sequence[str], *, loops: bool, later: Sequence[str] = ()) -> list[Step]:
@@ -38,7 +38,7 @@ def steps(before: Sequence[str], *, loops: bool, later: Sequence[str] = ()) -> l
     made_from = {"encoder": stamp(weights), "scorer": learned, "other-precisions": learned}
     markers = {task: MODELS / f"{task}.stamp" for task in made_from}
     if loops:
-        made_from |= {"sparse-loops": sources, "dense-loops": sources}
+        made_from |= dict.fromkeys(LOOPS, sources)
         markers |= {task: NUMBA / f"{task}.stamp" for task in LOOPS}
     lacking = [
         task
