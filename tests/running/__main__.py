@@ -5,6 +5,7 @@ import fcntl
 import json
 import os
 import shutil
+import signal
 import sys
 import tempfile
 import time
@@ -46,6 +47,8 @@ def main() -> int:
 
 
 def _run_alone(given: argparse.Namespace) -> int:
+    # Whoever is told to end ends the lanes and the database first.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
     scratch = Path(tempfile.mkdtemp(prefix="doppio-test-", dir=MEMORY if _is_roomy(MEMORY) else None))
     # Database servers of tests run under an account of their own, and have to get through.
     scratch.chmod(0o711)
