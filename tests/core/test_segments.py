@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.build.builder import Builder
+from doppio.core.build.texts import TEXTS, texts_of
 from doppio.core.chunking.table import CorpusTexts, cut
 from doppio.core.models.encoder import Encoded, Encoder
 from doppio.core.models.registry import TRAINED, Models
@@ -102,6 +103,14 @@ class Kept(unittest.TestCase):
                 np.testing.assert_array_equal(stage.chunks, fresh.chunks, f"{message}: {stage.stage}")
                 np.testing.assert_array_equal(stage.scores, fresh.scores, f"{message}: {stage.stage}")
 
+    def assert_written(self, builder, listed, texts, message):
+        opened = builder.open_list(listed)
+        table, written = opened.table(), texts_of(builder.store, opened)
+        ranges = list(zip(table.start.tolist(), table.end.tolist(), strict=True))
+        found = [written.of(chunk) for chunk in range(len(table))]
+        cuts = [text.cut(row, *range_) for (text, row), range_ in zip(found, ranges, strict=True)]
+        self.assertEqual([cut.text for cut in cuts], texts.texts(range(len(table))), message)
+
 
 class Expanded(Kept):
     def recipe(self, **changes):
@@ -147,6 +156,7 @@ class Changing(Kept):
                     )
                 again = builder.open(key, self.recipe(), pipeline.texts)
                 _, _, fresh = self.build(versions, own / f"fresh-{place}")
+            self.assert_written(builder, listed, pipeline.texts, f"step {place} after {then}")
             self.assert_same_answers(pipeline, fresh, f"step {place}")
             self.assert_same_answers(again, fresh, f"step {place} after {then}")
 
@@ -218,6 +228,32 @@ class Changing(Kept):
         self.assertLessEqual(len(builder.lists.read(listed).parts), MOST_PARTS // 2)
         self.assertEqual([trace.stage("fused").chunks.tolist() for trace in pipeline.ask_many(QUESTIONS)], before)
         self.assertEqual(builder.missing(builder.keys(key, self.recipe())), [])
+
+    def test_texts_of_segments_that_have_none_are_read_elsewhere_and_written_by_the_next_build(self):
+        builder, key, pipeline = self.build({"a": 0, "b": 2})
+        first = builder.lists.read(builder.keys(key, self.recipe()).chunks).parts[0].key
+        builder.store.remove(TEXTS.kind, TEXTS.key(first))
+        corpus = corpus_of({"a": 0, "b": 2, "c": 2})
+        key = corpus_fingerprint(corpus)
+        builder.chunks(corpus, key, self.recipe())
+        keys = builder.keys(key, self.recipe())
+        self.assertTrue(builder.lacks_texts(keys))
+        opened = builder.open_list(keys.chunks)
+        self.assertEqual([texts_of(builder.store, opened).of(chunk) for chunk in (0, opened.numbering.count - 1)],
+                         [None, None])  # fmt: skip
+        texts = CorpusTexts(corpus, opened.table(), "title")
+        self.assertEqual(builder.write_texts(keys, self.recipe(), texts), 2)
+        self.assertEqual((builder.write_texts(keys, self.recipe(), texts), builder.lacks_texts(keys)), (0, False))
+        self.assert_written(builder, keys.chunks, texts, "written later")
+        # One that has lost a document is not cut anew for that.
+        builder, key, pipeline = self.build({"a": 0, "b": 2, "c": 2, "d": 2})
+        builder, key, pipeline = self.build({"a": 0, "c": 2, "d": 2})
+        keys = builder.keys(key, self.recipe())
+        for part in (parts := builder.lists.read(keys.chunks).parts):
+            builder.store.remove(TEXTS.kind, TEXTS.key(part.key))
+        builder.indexes(key, self.recipe(), pipeline.texts)
+        self.assertEqual([part.key for part in builder.lists.read(keys.chunks).parts], [part.key for part in parts])
+        self.assert_written(builder, keys.chunks, pipeline.texts, "written again")
 
     def test_nothing_is_forgotten_while_something_is_built(self):
         builder, _, _ = self.build({"a": 0})

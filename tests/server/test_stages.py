@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -11,6 +12,7 @@ from django.test.utils import CaptureQueriesContext
 
 from doppio.core.branches.sparse.weighting import VARIANTS
 from doppio.core.build.builder import Builder
+from doppio.core.build.texts import TEXTS
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import ArtifactDamaged, DocumentError
 from doppio.core.formats.documents import read_file
@@ -19,17 +21,20 @@ from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
 from doppio.core.trace import Trace
 from doppio.jobs.models import Job
+from doppio.library import texts
 from doppio.library.corpus import core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Section
 from doppio.library.services import store_documents
 from doppio.library.texts import RecordedTexts, section_headings
-from doppio.library.texts_at_hand import TextsAtHand
 from doppio.library.workspaces import marked
 from doppio.questions.services import core_questions, positions
+from doppio.recipes import written
 from doppio.recipes.builds import builder, chunking_of, models, open_pipeline
 from doppio.recipes.models import RecipeVersion
 from doppio.recipes.opened import OpenPipelines
 from doppio.recipes.services import core_recipe, put_in_force, save_recipe
+from doppio.recipes.tasks import compact_task
+from doppio.recipes.written import queue_writing
 from doppio.stages.fused.service import mix_curve
 from doppio.stages.line.service import line
 from doppio.trials.services import latest_trial, measure_recipe, start_trial
@@ -53,40 +58,58 @@ class Records(TestCase):
         core = core_recipe(self.recipe)
         table = builder().table(corpus_of(self.workspace), core)
         self.assertEqual(chunking_of(self.workspace, core).count, len(table))
-        texts = RecordedTexts(corpus_now(self.workspace), table, "path")
+        read = RecordedTexts(corpus_now(self.workspace), table, "path")
         held = CorpusTexts(core_documents(self.workspace), table, "path")
         everything = list(reversed(range(len(table))))
         for name in ("texts", "hosts", "titles", "headings", "indexed"):
-            self.assertEqual(getattr(texts, name)(everything), getattr(held, name)(everything), name)
+            self.assertEqual(getattr(read, name)(everything), getattr(held, name)(everything), name)
 
     def test_offsets_count_code_points_also_beyond_the_basic_plane_in_one_query(self):
         document = self.workspace.documents.order_by("name").first()
         document.text, document.digest = "🚡🚡 gondola 🏔 top", "of this text"
         document.save()
         one, zero = np.array([3]), np.zeros(1, np.int64)
-        texts = RecordedTexts(corpus_now(self.workspace), ChunkTable.flat(zero, one, one + 9, zero, zero), "none")
+        read = RecordedTexts(corpus_now(self.workspace), ChunkTable.flat(zero, one, one + 9, zero, zero), "none")
         with self.assertNumQueries(1):
-            self.assertEqual(texts.texts([0, 0]), ["gondola 🏔", "gondola 🏔"])
-        # At hand now, it is looked at all the same: what has changed or gone since is told.
-        with self.assertNumQueries(1), mock.patch.object(TextsAtHand, "of", lambda _, wanted: dict(wanted) and 1 / 0):
-            self.assertEqual(texts.texts([0]), ["gondola 🏔"])
+            self.assertEqual(read.texts([0, 0]), ["gondola 🏔", "gondola 🏔"])
         document.text, document.digest = "another", "of another"
         document.save()
         with self.assertRaisesRegex(DocumentError, "have changed or were removed"):
-            texts.texts([0])
+            read.texts([0])
         document.delete()
         with self.assertRaisesRegex(DocumentError, "have changed or were removed"):
-            texts.texts([0])
+            read.texts([0])
 
-    def test_texts_at_hand_are_few_and_the_last_ones(self):
-        held = TextsAtHand(10)
-        held.keep({(1, "a"): "1234", (2, "b"): "12", (3, "c"): "12"})
-        # None that would take a great part of the room.
-        self.assertEqual(held.of({1: "a", 2: "b", 3: "c"}), {2: "12", 3: "12"})
-        held.of({2: "b"})
-        held.keep({(4 + number, "d"): "12" for number in range(4)})
-        self.assertEqual(held.of({number: "abcdddd"[number - 1] for number in range(1, 8)}).keys(), {2, 4, 5, 6, 7})
-        self.assertEqual(held.of({2: "of another"}), {})
+    def test_texts_that_are_written_are_not_read_from_the_records_and_are_looked_at_all_the_same(self):
+        core = core_recipe(self.recipe)
+        keys = builder().keys(corpus_of(self.workspace), core)
+        pipeline = open_pipeline(self.workspace, core)
+        everything = list(reversed(range(len(pipeline.chunks))))
+        ranges = [pipeline.chunks.start[everything].tolist(), (pipeline.chunks.end[everything] + 40).tolist()]
+        unwritten = replace(pipeline.texts, written=None)
+        asked = []
+        real = texts._whole
+        with mock.patch.object(texts, "_whole", lambda some, wanted: asked.append(wanted) or real(some, wanted)):
+            self.assertEqual(pipeline.texts.texts(everything), unwritten.texts(everything))
+            self.assertEqual(pipeline.texts.cited(everything, *ranges), unwritten.cited(everything, *ranges))
+        self.assertEqual([bool(wanted) for wanted in asked], [False, True] * 2)
+        # Those that are not are written by the upkeep, which is queued where there are any.
+        for part in builder().lists.read(keys.chunks).parts:
+            builder().store.remove(TEXTS.kind, TEXTS.key(part.key))
+        again = open_pipeline(self.workspace, core).texts
+        self.assertEqual((again.written.of(0), again.texts(everything)), (None, unwritten.texts(everything)))
+        with mock.patch.object(written, "queue_compaction") as queued:
+            queue_writing()
+            queued.assert_called_once_with()
+            compact_task()
+            queue_writing()
+            queued.assert_called_once_with()
+        again = open_pipeline(self.workspace, core).texts
+        self.assertIsNotNone(again.written.of(0))
+        self.assertEqual(again.texts(everything), unwritten.texts(everything))
+        self.workspace.documents.filter(pk=pipeline.texts.corpus.documents[0]).update(digest="of another")
+        with self.assertRaisesRegex(DocumentError, "have changed or were removed"):
+            pipeline.texts.texts([0])
 
     def test_labels_come_back_as_they_went_in(self):
         from tests.server.workspace import labelled

@@ -2,10 +2,10 @@
 
 import json
 from bisect import bisect_right
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import cache, partial
-from typing import Any, TypeVar
+from typing import Any
 
 import numpy as np
 from django.db import connection
@@ -29,13 +29,12 @@ from doppio.core.text.pictures import (
     stands_in,
     whole_pages,
 )
+from doppio.core.text.written import Cut, TextsOfList
 from doppio.library import pictures
 from doppio.library.corpus import Corpus
 from doppio.library.models import Document, SourceFile
 from doppio.library.planned import planned_once
-from doppio.library.texts_at_hand import texts_at_hand
 
-T = TypeVar("T")
 CHANGED = "Documents have changed or were removed since they were cut; build the recipe again."
 
 
@@ -122,11 +121,12 @@ known_facts = KnownFacts()
 
 # Documents whose texts are read at a time.
 TEXTS_AT_ONCE = 64
+NOTHING = Cut("", (1, 1))
 PAGES = (
     "SELECT d.id, (b->>1)::int, (b->>3)::int FROM library_document d, jsonb_array_elements(d.blocks) b "
     f"WHERE d.id = ANY(%s::bigint[]) AND b->>0 = '{PAGE}' ORDER BY 1, 2"
 )
-# Whatever is at hand: documents that are not what they were are told.
+# Whatever is written: documents that are not what they were are told.
 WHOLE = (
     "SELECT id, digest, CASE WHEN id = ANY(%s::bigint[]) THEN text END FROM library_document "
     "WHERE id = ANY(%s::bigint[])"
@@ -149,30 +149,27 @@ class Cited:
     page: int
 
 
-# A range of a document: its primary key and digest, start, end.
-_Place = tuple[int, str, int, int]
-# Letters of ranges that were read last; they are a small part of their documents, and the same ones are found again.
-PIECES_KEPT, LONGEST_KEPT = 8_000_000, 100_000
-pieces_at_hand: LastUsed[_Place, str] = LastUsed(PIECES_KEPT, len)
-cited_at_hand: LastUsed[_Place, Cited] = LastUsed(PIECES_KEPT, lambda cited: len(cited.text))
-
-
 @dataclass(frozen=True)
 class RecordedTexts:
-    """Chunk texts cut out of the recorded documents, which are read once a call, some at a time.
+    """Chunk texts cut out of what is written of their documents beside the index, or else out of the records.
 
-    Whole texts are read and cut here: the database would walk a document sign by sign to each range, which takes
-    twenty times as long.
+    Of records whole texts are read, once a call and some at a time, and cut here: the database would walk a document
+    sign by sign to each range, which takes twenty times as long.
 
     A chunk's offsets are good for the document that was cut and for no later version of it: each text comes with a
     look at the digest, and a document that has changed or gone since is told instead of read.
 
     context : the chunking's
+    written : None where nothing is written
     """
 
     corpus: Corpus
     table: ChunkTable
     context: str = NONE
+    written: TextsOfList | None = None
+
+    def read_from(self, written: TextsOfList) -> "RecordedTexts":
+        return replace(self, written=written)
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
         return self._cut_out(chunks, self.table.start, self.table.end)
@@ -219,29 +216,18 @@ class RecordedTexts:
         return self._ranges(chunks, start[rows].tolist(), end[rows].tolist())
 
     def _ranges(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[str]:
-        return self._cut(pieces_at_hand, chunks, starts, ends, lambda _, whole, low, high: whole[low:high])
+        return [cut.text for cut in self._cut(chunks, starts, ends)]
 
     def cited(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[Cited]:
         """Ranges of the documents that the chunks are of, with the lines and the page where each stands."""
-        facts = self.facts(chunks)
+        facts, owners = self.facts(chunks), self.owners(chunks)
+        return [
+            Cited(cut.text, cut.lines, facts[owner].page(start))
+            for owner, start, cut in zip(owners, starts, self._cut(chunks, starts, ends), strict=True)
+        ]
 
-        def cut(owner: int, whole: str, low: int, high: int) -> Cited:
-            first = whole.count("\n", 0, low) + 1
-            lines = first, first + whole.count("\n", low, high)
-            return Cited(whole[low:high], lines, facts[owner].page(low))
-
-        return self._cut(cited_at_hand, chunks, starts, ends, cut)
-
-    def _cut(
-        self,
-        at_hand: LastUsed[_Place, T],
-        chunks: Sequence[int],
-        starts: Sequence[int],
-        ends: Sequence[int],
-        cut: Callable[[int, str, int, int], T],
-    ) -> list[T]:
-        """What `cut` makes of the text of the document that each chunk is of, as it was cut, and a range of it; what
-        it made of it lately is at hand.
+    def _cut(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[Cut]:
+        """A range of the document that each chunk is of, as it was cut.
 
         Raises
         ------
@@ -249,25 +235,21 @@ class RecordedTexts:
             If one of the documents has changed or gone.
         """
         places: dict[int, list[int]] = {}
-        keys = list(zip(self.owners(chunks), self._digests(chunks), starts, ends, strict=True))
         digests: dict[int, str] = {}
-        for place, (owner, digest, _, _) in enumerate(keys):
+        for place, (owner, digest) in enumerate(zip(self.owners(chunks), self._digests(chunks), strict=True)):
             places.setdefault(owner, []).append(place)
             digests[owner] = digest
         owners = list(places)
-        known = at_hand.of(keys)
-        new: dict[_Place, T] = {}
-        few = len(owners) <= TEXTS_AT_ONCE
+        found: list[Cut] = [NOTHING] * len(chunks)
         for first in range(0, len(owners), TEXTS_AT_ONCE):
             some = {owner: digests[owner] for owner in owners[first : first + TEXTS_AT_ONCE]}
-            lacking = [owner for owner in some if any(keys[place] not in known for place in places[owner])]
-            for owner, whole in _whole(some, lacking, keep=few).items():
+            written = {owner: self.written and self.written.of(chunks[places[owner][0]]) for owner in some}
+            whole = _whole(some, [owner for owner in some if written[owner] is None])
+            for owner, there in written.items():
                 for place in places[owner]:
-                    if keys[place] not in known:
-                        known[keys[place]] = new[keys[place]] = cut(owner, whole, starts[place], ends[place])
-        if few:
-            at_hand.keep({key: piece for key, piece in new.items() if key[3] - key[2] <= LONGEST_KEPT})
-        return [known[key] for key in keys]
+                    low, high = starts[place], ends[place]
+                    found[place] = there[0].cut(there[1], low, high) if there else _cut_of(whole[owner], low, high)
+        return found
 
     def _check(self, chunks: Sequence[int]) -> None:
         """What was just read of these documents was read of what was cut.
@@ -399,26 +381,25 @@ def _words(digest: str, name: str, told: Sequence[Picture], number: int) -> list
     return [line.placed for line in pictures.words(digest, name, told, number)]
 
 
-def _whole(documents: Mapping[int, str], wanted: Sequence[int], *, keep: bool) -> dict[int, str]:
-    """Texts of those documents that are wanted, given the digests of all; one query, which reads texts that are not
-    at hand.
+def _cut_of(whole: str, start: int, end: int) -> Cut:
+    line = whole.count("\n", 0, start) + 1
+    return Cut(whole[start:end], (line, line + whole.count("\n", start, end)))
+
+
+def _whole(documents: Mapping[int, str], wanted: Sequence[int]) -> dict[int, str]:
+    """Texts of those documents that are wanted, given the digests of all; one query.
 
     Raises
     ------
     DocumentError
         If one of the documents has changed or gone.
     """
-    found = texts_at_hand.of({owner: documents[owner] for owner in wanted})
-    lacking = [owner for owner in wanted if owner not in found]
     with planned_once() as cursor:
-        cursor.execute(WHOLE, [lacking, list(documents)])
+        cursor.execute(WHOLE, [list(wanted), list(documents)])
         rows = cursor.fetchall()
     if {owner: digest for owner, digest, _ in rows} != dict(documents):
         raise DocumentError(CHANGED)
-    read = {owner: text for owner, _, text in rows if text is not None}
-    if keep:
-        texts_at_hand.keep({(owner, documents[owner]): text for owner, text in read.items()})
-    return found | read
+    return {owner: text for owner, _, text in rows if text is not None}
 
 
 def _pages_of(documents: Sequence[int]) -> dict[int, tuple[list[int], list[int]]]:

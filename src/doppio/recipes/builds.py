@@ -97,11 +97,12 @@ def build(workspace: Workspace, recipe: Recipe, progress: Progress, snapshot: Co
         workspace.chunkings.filter(settings=recipe.chunking).exclude(pk=chunking.pk).delete()
     core.forget(set(Chunking.objects.values_list("key", flat=True)))
     if core.wants_compaction(keys.chunks):
-        _queue_compaction()
+        queue_compaction()
     return pipeline
 
 
-def _queue_compaction() -> None:
+def queue_compaction() -> None:
+    """Have the worker do the upkeep of what is built."""
     # A savepoint of its own: one that waits already is told by a failed statement.
     with contextlib.suppress(AlreadyEnqueued), transaction.atomic():
         app.configure_task(COMPACT).defer()

@@ -1,8 +1,8 @@
 """From documents and a recipe to an opened pipeline: what is built already is reused, segment by segment."""
 
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 import numpy as np
@@ -12,6 +12,7 @@ from doppio.core.branches.kind import kind_of
 from doppio.core.branches.spread import Spread
 from doppio.core.build.keys import Keys, counter_of, family_of, keys_of_list, makers
 from doppio.core.build.merging import SEGMENT, kinds_of_artifacts, merge_segments, write_segment
+from doppio.core.build.texts import texts_of
 from doppio.core.chunking.table import ChunkTable, ChunkTexts, cut
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.fingerprint import fingerprint
@@ -217,25 +218,50 @@ class Builder:
         keys = self.keys(corpus, recipe)
         with self.store.in_use(), self.store.building(keys.family):
             opened = self.open_list(keys.chunks)
-            lacking = self._lacking(opened, keys)
-            worn = [place for place in lacking if (opened.reading.parts[place].documents < 0).any()]
+            lacking = self._lacking(opened, keys.made())
+            needed = self._lacking(opened, keys.pieces())
+            worn = [place for place in needed if (opened.reading.parts[place].documents < 0).any()]
             if worn:
                 for key in [opened.reading.parts[place].key for place in worn]:
                     place = [part.key for part in opened.reading.parts].index(key)
                     merge_segments(self.store, self.lists, self.progress, opened, [place])
                     opened = self.open_list(keys.chunks)
-                lacking = self._lacking(opened, keys)
+                lacking = self._lacking(opened, keys.made())
             building = Building(self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.hands)
+            self._make(lacking, keys.beside, building)
+            building = replace(building, texts=texts.read_from(texts_of(self.store, opened)))
             self._make_wholes(keys, building)
-            for maker in {id(piece.maker): piece.maker for piece in keys.pieces()}.values():
-                work = [(place, piece) for place, own in lacking.items() for piece in own if piece.maker is maker]
-                if work:
-                    maker.make(work, building)
+            self._make(lacking, keys.pieces(), building)
 
-    def _lacking(self, opened: OpenedList, keys: Keys) -> dict[int, list[Piece]]:
-        """Indexes that segments lack, by the segment's place; damaged ones are taken away."""
+    @staticmethod
+    def _make(lacking: Mapping[int, Sequence[Piece]], pieces: Sequence[Piece], building: Building) -> None:
+        """Have makers make those of some pieces that segments lack."""
+        for maker in {id(piece.maker): piece.maker for piece in pieces}.values():
+            work = [(place, piece) for place, own in lacking.items() for piece in own if piece.maker is maker]
+            if work:
+                maker.make(work, building)
+
+    def write_texts(self, keys: Keys, recipe: Recipe, texts: ChunkTexts) -> int:
+        """Write the texts of segments that were built when none were written; returns of how many."""
+        with self.store.in_use(), self.store.building(keys.family):
+            opened = self.open_list(keys.chunks)
+            lacking = self._lacking(opened, keys.beside)
+            building = Building(self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.hands)
+            self._make(lacking, keys.beside, building)
+        return len(lacking)
+
+    def lacks_texts(self, keys: Keys) -> bool:
+        """Whether texts of a list's segments are not written; False where there is no such list."""
+        try:
+            parts = self.lists.read(keys.chunks).parts
+        except (FileNotFoundError, ArtifactDamaged):
+            return False
+        return not all(self.store.has(piece.kind, piece.key(part.key)) for piece in keys.beside for part in parts)
+
+    def _lacking(self, opened: OpenedList, pieces: Sequence[Piece]) -> dict[int, list[Piece]]:
+        """Pieces that segments lack, by the segment's place; damaged ones are taken away."""
         found = {
-            place: [p for p in keys.pieces() if self.store.open_or_none(p.kind, p.key(part.key)) is None]
+            place: [p for p in pieces if self.store.open_or_none(p.kind, p.key(part.key)) is None]
             for place, part in enumerate(opened.reading.parts)
         }
         return {place: pieces for place, pieces in found.items() if pieces}
@@ -316,6 +342,7 @@ class Builder:
     def _pipeline_over(
         self, opened: OpenedList, table: ChunkTable, keys: Keys, recipe: Recipe, texts: ChunkTexts
     ) -> Pipeline:
+        texts = texts.read_from(texts_of(self.store, opened))
         planning = self.models, self.counter(recipe), keys.chunks, self.store, opened
         reranker = None
         if recipe.rerank:
@@ -342,7 +369,8 @@ class Builder:
         """Every index of a recipe that has been built, and its chunks."""
         parts = self.lists.read(keys.chunks).parts
         rows = [self._described(SEGMENT, keys.family, {}, [part.key for part in parts])]
-        for piece in keys.pieces():
+        beside = [piece for piece in keys.beside if all(self.store.has(piece.kind, piece.key(p.key)) for p in parts)]
+        for piece in [*beside, *keys.pieces()]:
             rows.append(self._described(piece.kind, piece.of, piece.facts, [piece.key(part.key) for part in parts]))
         return rows
 

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from doppio.core.branches.kind import BRANCHES, kind_of
+from doppio.core.build.texts import TEXTS
 from doppio.core.fingerprint import fingerprint
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.registry import Models
@@ -26,6 +27,7 @@ class Keys:
     branches : what each branch needs, by its id
     scorers : what each scorer needs, in the order of the recipe
     windows : what is needed to choose windows of passages
+    beside : pieces that are made with the others and that can be lacking
     """
 
     chunks: str
@@ -33,9 +35,14 @@ class Keys:
     branches: Mapping[str, Needs]
     scorers: tuple[Needs, ...] = ()
     windows: Needs = field(default_factory=Needs)
+    beside: tuple[Piece, ...] = (TEXTS,)
 
     def _needs(self) -> list[Needs]:
         return [*self.branches.values(), *self.scorers, self.windows]
+
+    def made(self) -> list[Piece]:
+        """All that a build makes for segments, in its order."""
+        return [*self.beside, *self.pieces()]
 
     def pieces(self) -> list[Piece]:
         """All indexes, none twice, in the order in which they are made."""
@@ -72,5 +79,5 @@ def keys_of_list(chunks: str, recipe: Recipe, models: Models) -> Keys:
 
 def makers() -> list[Maker]:
     """The makers of all kinds that there are, in their order."""
-    found = [maker for kind in [*BRANCHES, *SCORERS] for maker in kind.makers]
+    found = [TEXTS.maker, *(maker for kind in [*BRANCHES, *SCORERS] for maker in kind.makers)]
     return sorted({id(maker): maker for maker in found}.values(), key=lambda maker: maker.order)

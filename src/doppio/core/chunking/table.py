@@ -29,6 +29,7 @@ from doppio.core.text.pictures import (
     whole_pages,
 )
 from doppio.core.text.units import Offsets, SentenceVectors, TokenOffsets, Units, characters, words
+from doppio.core.text.written import TextsOfList
 
 BATCH = 64
 
@@ -44,6 +45,9 @@ class DocumentTold:
 
 class ChunkTexts(Protocol):
     """Hands out the texts of chunks."""
+
+    def read_from(self, written: TextsOfList) -> "ChunkTexts":
+        """The same texts, read from what is written of them where they are not in memory."""
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
         """Texts of the chunks as they stand in their documents, in the order asked for."""
@@ -150,6 +154,9 @@ class CorpusTexts:
     documents: Sequence[Document]
     table: ChunkTable
     context: str = NONE
+
+    def read_from(self, written: TextsOfList) -> "CorpusTexts":
+        return self
 
     def texts(self, chunks: Sequence[int]) -> list[str]:
         table = self.table

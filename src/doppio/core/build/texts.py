@@ -1,0 +1,87 @@
+"""The texts of a segment's documents, written beside its chunks.
+
+A piece that can be lacking: segments of before have none, and answer from what the texts were cut out of. Whatever is
+built over a segment writes it, and reads the chunks' texts from it.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from doppio.core.fingerprint import fingerprint
+from doppio.core.store.artifacts import ArtifactStore
+from doppio.core.store.columns import Columns
+from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Merging, Piece, Source
+from doppio.core.store.segments import OpenedList
+from doppio.core.text.written import EVERY, TextsOfList, WrittenTexts, as_bytes, gathered, parts_of
+
+KIND, STEP = "texts", "write texts"
+# Documents whose texts are had at a time, and more letters than any has.
+AT_ONCE, LONGEST = 64, 1 << 40
+# Bytes a token, and documents a second; both measured.
+A_TOKEN, RATE = 5.0, 400.0
+
+
+class TextsMaker:
+    """See the module."""
+
+    kinds: Mapping[str, str] = {KIND: STEP}
+    wholes: Sequence[str] = ()
+    order = 0
+
+    def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
+        firsts = [_firsts(building.opened, place) for place, _ in lacking]
+        building.progress.start(STEP, sum(len(chunks) - 1 for chunks in firsts), "documents")
+        for (place, piece), chunks in zip(lacking, firsts, strict=True):
+            numbers = building.numbers(place)[chunks[:-1]]
+            with building.store.scratch() as folder:
+                texts = gathered(map(as_bytes, _whole(building, numbers)), chunks, Columns(folder))
+                building.write(piece, place, texts.arrays())
+
+    def merge(
+        self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
+    ) -> tuple[Arrays, Facts]:
+        old = [WrittenTexts.opened(source.artifact.arrays) for source in sources]
+        found = [(source.now[texts.chunks[:-1]], texts) for source, texts in zip(sources, old, strict=True)]
+        numbers = np.concatenate([now for now, _ in found])
+        source = np.repeat(np.arange(len(found)), [len(now) for now, _ in found])
+        rows = np.concatenate([np.arange(len(now)) for now, _ in found])
+        alive = np.flatnonzero(numbers >= 0)
+        order = alive[np.argsort(numbers[alive])]
+        parts = (part for at in order.tolist() for part in parts_of(old[source[at]], [int(rows[at])]))
+        return gathered(parts, np.append(numbers[order], count), Columns(Path(merging.scratch))).arrays(), {}
+
+    def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
+        return Estimate(tokens / 1e6, tokens * A_TOKEN, 0.0)
+
+
+TEXTS = Piece(KIND, fingerprint(KIND, EVERY), {}, TextsMaker())
+
+
+def _firsts(opened: OpenedList, place: int) -> NDArray[np.int64]:
+    """The first row of each document of a segment that has chunks, and the number of its rows."""
+    table = opened.segments[place].table
+    return np.append(np.flatnonzero(np.diff(table.document, prepend=-1)), len(table))
+
+
+def _whole(building: Building, numbers: NDArray[np.int64]) -> Iterator[str]:
+    """The texts of the documents that some chunks are of; of those that are gone nothing is left."""
+    for low in range(0, len(numbers), AT_ONCE):
+        some = numbers[low : low + AT_ONCE]
+        alive = some[some >= 0].tolist()
+        texts = iter(building.texts.between(alive, [0] * len(alive), [LONGEST] * len(alive)))
+        yield from (next(texts) if number >= 0 else "" for number in some.tolist())
+        building.progress.advance(len(some))
+
+
+def texts_of(store: ArtifactStore, opened: OpenedList) -> TextsOfList:
+    """Where the texts of a list's chunks are written."""
+    segments = []
+    for place, part in enumerate(opened.reading.parts):
+        artifact = store.open_or_none(KIND, TEXTS.key(part.key))
+        firsts = _firsts(opened, place)[:-1]
+        texts = None if artifact is None else WrittenTexts.opened(artifact.arrays)
+        segments.append((texts, opened.numbers(place)[firsts]))
+    return TextsOfList(segments)
