@@ -37,13 +37,17 @@ def fill_field_tops(numbers, k1, lists, chunks, fine, coarse):  # type: ignore[n
     for field in range(numbers.size):
         if numbers[field] >= 0:
             mix_in(field, numbers[field], lists, own, counts, mixed)
-    most, highest = np.zeros(fine.size, np.float32), np.float32(0.0)
+    places, most, size, last = np.empty(fine.size, np.int32), np.empty(fine.size, np.float32), 0, -1
     for chunk in range(chunks):
         if mixed[chunk] > 0:
-            share = np.float32(share_from(1.0, mixed[chunk], k1))
-            most[chunk >> FINE] = max(most[chunk >> FINE], share)
-            highest = max(highest, share)
-    return write_tops(most, highest, fine, coarse)
+            place, share = chunk >> FINE, np.float32(share_from(1.0, mixed[chunk], k1))
+            if place != last:
+                places[size], most[size] = place, share
+                size += 1
+                last = place
+            elif share > most[size - 1]:
+                most[size - 1] = share
+    return write_tops(places[:size], most[:size], fine, coarse)
 
 
 @njit(cache=True, nogil=True)

@@ -99,36 +99,51 @@ def fill_tops(  # type: ignore[no-untyped-def]
     coarse,
 ):  # fmt: skip
     """Write the bounds of one term into its rows; returns what one of the 255 steps is."""
-    most = np.zeros(fine.size, np.float32)
+    # Postings rise, so each fine range that holds the term is met once.
+    room = min(np.int64(held[number]), fine.size)
+    places, most, size = np.empty(room, np.int32), np.empty(room, np.float32), 0
     chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
     own, shares, table = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float64), np.empty(COMMON)
     logs_of(variant, slope, table)
-    before, left, highest = np.int32(-1), held[number], np.float32(0.0)
+    before, left, last = np.int32(-1), held[number], np.int32(-1)
     for block in range(block_begins[number], block_begins[number + 1]):
-        size = min(BLOCK, left)
-        decode_block(block, size, before, block_at, block_bits, data, chunks, counts)
-        for at in range(size):
+        count = min(BLOCK, left)
+        decode_block(block, count, before, block_at, block_bits, data, chunks, counts)
+        for at in range(count):
             own[at] = norms[chunks[at]]
-        shares_of(variant, 1.0, slope, counts, own, size, k1, delta, table, shares)
-        for at in range(size):
-            place = chunks[at] >> FINE
-            share = np.float32(shares[at])
-            if share > most[place]:
-                most[place] = share
-                highest = max(highest, share)
+        shares_of(variant, 1.0, slope, counts, own, count, k1, delta, table, shares)
+        for at in range(count):
+            place, share = chunks[at] >> FINE, np.float32(shares[at])
+            if place != last:
+                places[size], most[size] = place, share
+                size += 1
+                last = place
+            elif share > most[size - 1]:
+                most[size - 1] = share
         before = block_last[block]
-        left -= size
-    return write_tops(most, highest, fine, coarse)
+        left -= count
+    return write_tops(places[:size], most[:size], fine, coarse)
 
 
 @njit(cache=True, nogil=True)
-def write_tops(most, highest, fine, coarse):  # type: ignore[no-untyped-def]
-    """Write what a term adds at most in each fine range, and the highest of these, as bytes; returns their step."""
-    for place in range(fine.size):
-        if most[place] > 0:
-            fine[place] = np.uint8(min(255.0, np.ceil(np.float64(most[place]) / np.float64(highest) * 255.0)))
-            coarse[place // INSIDE] = max(coarse[place // INSIDE], fine[place])
-    return np.float64(highest) / 255.0 * MORE
+def write_tops(places, most, fine, coarse):  # type: ignore[no-untyped-def]
+    """Write what a term adds at most in some fine ranges, and the highest of these, as bytes; returns their step.
+
+    Parameters
+    ----------
+    places : (m,) int32, rising
+    most : (m,) float32
+    """
+    highest = np.float64(0.0)
+    for at in range(places.size):
+        highest = max(highest, np.float64(most[at]))
+    scale = 255.0 / highest if highest > 0 else 0.0
+    for at in range(places.size):
+        place = np.int64(places[at])
+        byte = np.uint8(min(255.0, np.ceil(np.float64(most[at]) * scale)))
+        fine[place] = byte
+        coarse[place // INSIDE] = max(coarse[place // INSIDE], byte)
+    return highest / 255.0 * MORE
 
 
 @njit(cache=True, nogil=True)
