@@ -27,8 +27,9 @@ from doppio.core.branches.sparse.field_scan import (
     share_from,
 )
 from doppio.core.branches.sparse.index import SETTINGS_KEPT, ZEROS, SparseIndex
-from doppio.core.branches.sparse.ranges import LARGE, TERMS_IN_RANGES, Tops, tops_of
+from doppio.core.branches.sparse.ranges import LARGE, TERMS_IN_RANGES
 from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all
+from doppio.core.branches.sparse.tops import Tops
 from doppio.core.branches.sparse.weighting import Weighting
 from doppio.core.kernels.rows import named, rows_of
 from doppio.core.ranking import Ids, Scores, best_of
@@ -142,23 +143,24 @@ class FieldedIndex:
         chunks = len(self.fields[self._names[0]].segments[place].postings)
         floor = heap[2][0] if heap[4] == len(heap[2]) else -np.inf
         if chunks > LARGE and len(asked) <= TERMS_IN_RANGES:
-            tops, rows = tops_of(
+            tops = kept(
                 self._tops,
                 (place, k1, tuple(sorted(weights.items(), key=lambda item: item[0]))),
-                chunks,
-                [tuple(self._numbers(place, forms)) for forms, _, _ in asked],
-                lambda numbers, fine, coarse: fill_field_tops(
-                    np.array(numbers, np.int64), k1, lists, chunks, fine, coarse
-                ),
+                lambda: Tops(chunks),
                 SETTINGS_KEPT * max(len(self._segments), 1),
             )
-            steps = tops.steps[rows] * _weights_of(asked)
-            order = np.argsort(steps)
-            asked = [asked[at] for at in order]
-            size, floor, done = best_in_field_ranges(
-                np.array(rows)[order], steps[order], tops.fine, tops.coarse, floor,
-                *self._pairs(place, asked, weights), _weights_of(asked), k1, lists, chunks, *heap
-            )  # fmt: skip
+            terms, done = [tuple(self._numbers(place, forms)) for forms, _, _ in asked], False
+            with tops.read(
+                terms, lambda own, fine, coarse: fill_field_tops(np.array(own), k1, lists, chunks, fine, coarse)
+            ) as rows:
+                if rows is not None:
+                    steps = tops.steps[rows] * _weights_of(asked)
+                    order = np.argsort(steps)
+                    asked = [asked[at] for at in order]
+                    size, floor, done = best_in_field_ranges(
+                        np.array(rows)[order], steps[order], tops.fine, tops.coarse, floor,
+                        *self._pairs(place, asked, weights), _weights_of(asked), k1, lists, chunks, *heap
+                    )  # fmt: skip
             if done:
                 return int(size)
         pairs = self._pairs(place, asked, weights)

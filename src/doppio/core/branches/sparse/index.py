@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from doppio.core.at_hand import K, V, kept
 from doppio.core.branches.explained import TermShare
 from doppio.core.branches.sparse.postings import Postings
-from doppio.core.branches.sparse.ranges import LARGE, TERMS_IN_RANGES, Tops, best_in_ranges, fill_tops, tops_of
+from doppio.core.branches.sparse.ranges import LARGE, TERMS_IN_RANGES, best_in_ranges, fill_tops
 from doppio.core.branches.sparse.scan import FIRST_WINDOW, offer_all, scan_all, scan_best, vector_units
+from doppio.core.branches.sparse.tops import Tops
 from doppio.core.branches.sparse.weighting import DIRICHLET, TF_IDF, Weighting, block_units, on_grid, share_of
 from doppio.core.kernels.rows import named, rows_of
 from doppio.core.ranking import Ids, Scores, best_of
@@ -264,20 +265,23 @@ class SparseIndex:
         best, _, filled = heap
         floor = best[0] if filled == len(best) else -np.inf
         if len(segment.postings) > LARGE and len(numbers) <= TERMS_IN_RANGES:
-            tops, rows = tops_of(
+            tops = kept(
                 self._tops,
                 (weighting, place),
-                len(segment.postings),
-                list(zip(numbers.tolist(), slopes.tolist(), strict=True)),
-                lambda term, fine, coarse: fill_tops(*term, *settings, *blocks, fine, coarse),
+                lambda: Tops(len(segment.postings)),
                 SETTINGS_KEPT * max(len(self.segments), 1),
             )
-            steps = tops.steps[rows] * weights
-            order = np.argsort(steps)
-            size, floor, done = best_in_ranges(
-                np.array(rows)[order], steps[order], tops.fine, tops.coarse, floor, numbers[order], weights[order],
-                slopes[order], *settings, *lift, *blocks, dead, segment.now, *heap
-            )  # fmt: skip
+            terms, done = list(zip(numbers.tolist(), slopes.tolist(), strict=True)), False
+            with tops.read(
+                terms, lambda term, fine, coarse: fill_tops(*term, *settings, *blocks, fine, coarse)
+            ) as rows:
+                if rows is not None:
+                    steps = tops.steps[rows] * weights
+                    order = np.argsort(steps)
+                    size, floor, done = best_in_ranges(
+                        np.array(rows)[order], steps[order], tops.fine, tops.coarse, floor, numbers[order],
+                        weights[order], slopes[order], *settings, *lift, *blocks, dead, segment.now, *heap
+                    )  # fmt: skip
             if done:
                 return size
         units, begins = self._units(place, weighting, numbers, slopes)

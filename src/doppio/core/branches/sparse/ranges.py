@@ -11,15 +11,9 @@ References
    Indexes", WSDM 2013: bounds over ranges of documents, kept apart from the postings.
 """
 
-from collections.abc import Callable, Hashable, Sequence
-from threading import Lock
-from typing import TypeVar
-
 import numpy as np
 from numba import njit
-from numpy.typing import NDArray
 
-from doppio.core.at_hand import kept
 from doppio.core.branches.sparse.packing import BLOCK, bytes_for, unpack
 from doppio.core.branches.sparse.postings import decode_block
 from doppio.core.branches.sparse.scan import SLACK
@@ -27,10 +21,6 @@ from doppio.core.branches.sparse.weighting import COMMON, MORE, logs_of, on_grid
 from doppio.core.kernels.bits import trailing_zeros
 from doppio.core.kernels.heap import offer
 
-K = TypeVar("K", bound=Hashable)
-S = TypeVar("S", bound=Hashable)
-# Writes the bounds of a term into its fine and its coarse row; returns what a step of them is.
-Make = Callable[[K, NDArray[np.uint8], NDArray[np.uint8]], float]
 # Chunks of a fine and of a coarse range, as powers of two, and how many fine ones make a coarse one.
 FINE, COARSE = 3, 7
 INSIDE = 1 << (COARSE - FINE)
@@ -41,56 +31,8 @@ TILE = 256
 MOST_IN_PLAY = 0.5
 # Segments below this size are read in windows; so are questions of more terms, of which most are added ones.
 LARGE, TERMS_IN_RANGES = 1 << 16, 32
-# Terms whose bounds stay at hand under a setting, 17 bytes for 128 chunks each, and the bytes of all of them.
-ROWS_KEPT, BYTES_KEPT = 1024, 1 << 28
 # Bounds in 32 bits may be below the same in 64.
 UP = np.float32(1 + 4e-6)
-
-
-class Tops:
-    """The most that terms of weight 1 add in each range of a segment, made when a term is first asked.
-
-    fine, coarse : (rows, ranges) uint8, in 255ths of the term's largest share, rounded up
-    steps : (rows,) float64, what one of the 255 is
-    """
-
-    def __init__(self, chunks: int) -> None:
-        coarse = (chunks + (1 << COARSE) - 1) >> COARSE
-        rows = min(ROWS_KEPT, max(TERMS_IN_RANGES, BYTES_KEPT // (coarse * (INSIDE + 1))))
-        # Pages of zeros take no memory before something is written to them.
-        self.fine = np.zeros((rows, coarse * INSIDE), np.uint8)
-        self.coarse = np.zeros((rows, coarse), np.uint8)
-        self.steps = np.zeros(rows)
-        self._row_of: dict[Hashable, int] = {}
-        self._lock = Lock()
-
-    def rows(self, terms: Sequence[K], make: Make[K]) -> list[int] | None:
-        """The rows of some terms, by whatever they are known; those that are not there yet are made. None where no
-        row is left."""
-        found = []
-        for term in terms:
-            row = self._row_of.get(term)
-            if row is None:
-                with self._lock:
-                    row = self._row_of.get(term, len(self._row_of))
-                    if row == len(self.steps):
-                        return None
-                    if term not in self._row_of:
-                        self.steps[row] = make(term, self.fine[row], self.coarse[row])
-                        self._row_of[term] = row
-            found.append(row)
-        return found
-
-
-def tops_of(
-    held: dict[S, Tops], setting: S, chunks: int, terms: Sequence[K], make: Make[K], most: int
-) -> tuple[Tops, list[int]]:
-    """Bounds at hand under a setting, and the rows of some terms in them; those of `most` settings are kept. Where
-    they are full, all are forgotten."""
-    found = kept(held, setting, lambda: Tops(chunks), most)
-    while (rows := found.rows(terms, make)) is None:
-        found = held[setting] = Tops(chunks)
-    return found, rows
 
 
 @njit(cache=True, nogil=True)
