@@ -255,6 +255,35 @@ class Changing(Kept):
         self.assertEqual([part.key for part in builder.lists.read(keys.chunks).parts], [part.key for part in parts])
         self.assert_written(builder, keys.chunks, pipeline.texts, "written again")
 
+    def test_texts_of_documents_that_are_nowhere_any_more_are_left_out_and_the_others_stay(self):
+        builder, key, _ = self.build({"a": 2, "b": 1, "c": 2})
+        corpus = corpus_of({"a": 2, "b": 1, "c": 2})
+        opened = builder.open_list(builder.keys(key, self.recipe()).chunks)
+        first = opened.table().of_document(1).start
+        before = texts_of(builder.store, opened).of(first)
+        alive = {corpus[0].digest, corpus[2].digest}
+        self.assertEqual([builder.forget_texts(alive) for _ in range(2)], [1, 0])
+        written = texts_of(builder.store, opened)
+        for chunk, document in enumerate(opened.table().document.tolist()):
+            found = written.of(chunk)
+            expected = [corpus[0].text, None, corpus[2].text][document]
+            self.assertEqual(found and found[0].cut(found[1], 0, 9999).text, expected)
+        # Who has it open reads on, and on disk it is nowhere.
+        self.assertEqual(before[0].cut(before[1], 0, 9999).text, corpus[1].text)
+        files = [path.read_bytes() for path in builder.store.root.glob("texts-*/*.npy")]
+        self.assertFalse(any(corpus[1].text[:40].encode() in data for data in files))
+        self.assertTrue(any(corpus[0].text[:40].encode() in data for data in files))
+        self.assertEqual(list(builder.store.root.glob(".scratch*")), [])
+        # One that comes back is read from where it is, and merged as one that is not there.
+        self.build({"a": 2, "b": 1, "c": 2, "d": 1})
+        with mock.patch("doppio.core.store.segments.MOST_PARTS", 1):
+            builder, key, _ = self.build({"a": 2, "b": 1, "c": 2, "d": 1})
+            builder.compact(builder.keys(key, self.recipe()).chunks)
+        opened = builder.open_list(builder.keys(key, self.recipe()).chunks)
+        self.assertEqual(len(opened.segments), 1)
+        held = [texts_of(builder.store, opened).of(chunk) is not None for chunk in range(opened.numbering.count)]
+        self.assertEqual(held, (opened.table().document != 1).tolist())
+
     def test_nothing_is_forgotten_while_something_is_built(self):
         builder, _, _ = self.build({"a": 0})
         self.build({"a": 1})

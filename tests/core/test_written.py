@@ -26,6 +26,9 @@ class Ranges(unittest.TestCase):
     def test_a_range_and_its_lines_are_those_of_the_text(self, texts, one, other):
         held = written(texts)
         for row, text in enumerate(texts):
+            self.assertEqual(held.holds(row), bool(text))
+            if not text:
+                continue
             edges = {
                 0,
                 len(text),

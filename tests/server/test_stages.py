@@ -9,10 +9,11 @@ import numpy as np
 from django.db import connection, transaction
 from django.test import TestCase
 from django.test.utils import CaptureQueriesContext
+from django.utils import timezone
 
 from doppio.core.branches.sparse.weighting import VARIANTS
 from doppio.core.build.builder import Builder
-from doppio.core.build.texts import TEXTS
+from doppio.core.build.texts import TEXTS, texts_of
 from doppio.core.chunking.table import ChunkTable, CorpusTexts
 from doppio.core.errors import ArtifactDamaged, DocumentError
 from doppio.core.formats.documents import read_file
@@ -21,6 +22,7 @@ from doppio.core.measure.relevance import relevance
 from doppio.core.progress import Silent
 from doppio.core.trace import Trace
 from doppio.jobs.models import Job
+from doppio.jobs.sweep import tidy
 from doppio.library import texts
 from doppio.library.corpus import core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Section
@@ -110,6 +112,11 @@ class Records(TestCase):
         self.workspace.documents.filter(pk=pipeline.texts.corpus.documents[0]).update(digest="of another")
         with self.assertRaisesRegex(DocumentError, "have changed or were removed"):
             pipeline.texts.texts([0])
+        # What is in no workspace any more is nowhere, a day later.
+        tidy(timezone.now())
+        self.assertEqual(written.forget_texts(None), 0)
+        found = texts_of(builder().store, builder().open_list(keys.chunks))
+        self.assertIsNone(found.of(0))
 
     def test_labels_come_back_as_they_went_in(self):
         from tests.server.workspace import labelled

@@ -7,13 +7,14 @@ class RecipesConfig(AppConfig):
 
     def ready(self) -> None:
         from doppio.jobs.signals import looking_through
-        from doppio.library.signals import emptied, held, made
-        from doppio.recipes import builds, carried, carried_indexes, fitted, services, taking_back
+        from doppio.library.signals import emptied, held, made, tidying
+        from doppio.recipes import builds, carried, carried_indexes, fitted, services, taking_back, written
 
         looking_through.connect(builds.look_through)
         made.connect(services.begin_with)
         held.connect(services.counted)
         emptied.connect(services.take_along)
+        tidying.connect(written.forget_texts)
         fitted.connect()
         carried.connect()
         carried_indexes.connect()

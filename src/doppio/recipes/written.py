@@ -1,4 +1,4 @@
-"""The texts of segments that were built when none were written."""
+"""Texts of segments that were built when none were written, and texts of documents that are gone."""
 
 import contextlib
 from collections.abc import Iterator
@@ -8,20 +8,25 @@ from doppio.core.build.keys import Keys
 from doppio.core.errors import DoppioError
 from doppio.core.recipe.recipe import Recipe
 from doppio.library.corpus import Corpus, corpus_now
-from doppio.library.models import Workspace
+from doppio.library.models import Document, Workspace
 from doppio.library.texts import RecordedTexts
 from doppio.recipes.builds import builder, queue_compaction
 from doppio.recipes.services import core_recipe
 
 
 def queue_writing() -> None:
-    """Have them written where any are not; nobody has to wait for it."""
+    """Have those written that are not; nobody has to wait for it."""
     if next(_unwritten(builder()), None):
         queue_compaction()
 
 
+def forget_texts(sender: object, **_: object) -> int:
+    """Leave out those of documents that are in no workspace any more; returns of how many segments."""
+    return builder().forget_texts(set(Document.objects.values_list("digest", flat=True)))
+
+
 def write_texts() -> int:
-    """Write them; returns of how many segments."""
+    """Write those that are not; returns of how many segments."""
     core, count = builder(), 0
     for keys, recipe, snapshot in _unwritten(core):
         texts = RecordedTexts(snapshot, core.open_list(keys.chunks).table(), recipe.chunking["context"])

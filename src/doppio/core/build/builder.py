@@ -1,7 +1,7 @@
 """From documents and a recipe to an opened pipeline: what is built already is reused, segment by segment."""
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
@@ -12,7 +12,7 @@ from doppio.core.branches.kind import kind_of
 from doppio.core.branches.spread import Spread
 from doppio.core.build.keys import Keys, counter_of, family_of, keys_of_list, makers
 from doppio.core.build.merging import SEGMENT, kinds_of_artifacts, merge_segments, write_segment
-from doppio.core.build.texts import texts_of
+from doppio.core.build.texts import TEXTS, first_rows, forget, texts_of
 from doppio.core.chunking.table import ChunkTable, ChunkTexts, cut
 from doppio.core.errors import ArtifactDamaged
 from doppio.core.fingerprint import fingerprint
@@ -249,6 +249,19 @@ class Builder:
             building = Building(self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.hands)
             self._make(lacking, keys.beside, building)
         return len(lacking)
+
+    def forget_texts(self, alive: Set[str]) -> int:
+        """Leave the texts of documents out that are nowhere any more, given the digests of all that are; returns of
+        how many segments. Who has them open reads on."""
+        gone = 0
+        with self.store.in_use():
+            for key, meta in list(self.store.listed(TEXTS.kind)):
+                segment = self.store.open_or_none(SEGMENT, meta["segment"])
+                if segment is not None:
+                    own = segment.arrays["document"]
+                    with self.store.building(segment.meta["family"]):
+                        gone += forget(self.store, key, segment.arrays["digests"][own[first_rows(own)]], alive)
+        return gone
 
     def lacks_texts(self, keys: Keys) -> bool:
         """Whether texts of a list's segments are not written; False where there is no such list."""

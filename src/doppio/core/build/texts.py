@@ -4,7 +4,7 @@ A piece that can be lacking: segments of before have none, and answer from what 
 built over a segment writes it, and reads the chunks' texts from it.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +15,7 @@ from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.columns import Columns
 from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Merging, Piece, Source
 from doppio.core.store.segments import OpenedList
-from doppio.core.text.written import EVERY, TextsOfList, WrittenTexts, as_bytes, gathered, parts_of
+from doppio.core.text.written import EVERY, NONE, TextsOfList, WrittenTexts, as_bytes, gathered, parts_of
 
 KIND, STEP = "texts", "write texts"
 # Documents whose texts are had at a time, and more letters than any has.
@@ -63,7 +63,12 @@ TEXTS = Piece(KIND, fingerprint(KIND, EVERY), {}, TextsMaker())
 def _firsts(opened: OpenedList, place: int) -> NDArray[np.int64]:
     """The first row of each document of a segment that has chunks, and the number of its rows."""
     table = opened.segments[place].table
-    return np.append(np.flatnonzero(np.diff(table.document, prepend=-1)), len(table))
+    return np.append(first_rows(table.document), len(table))
+
+
+def first_rows(documents: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The first row of each document, from the document of each row."""
+    return np.flatnonzero(np.diff(documents, prepend=-1))
 
 
 def _whole(building: Building, numbers: NDArray[np.int64]) -> Iterator[str]:
@@ -74,6 +79,28 @@ def _whole(building: Building, numbers: NDArray[np.int64]) -> Iterator[str]:
         texts = iter(building.texts.between(alive, [0] * len(alive), [LONGEST] * len(alive)))
         yield from (next(texts) if number >= 0 else "" for number in some.tolist())
         building.progress.advance(len(some))
+
+
+def forget(store: ArtifactStore, key: str, digests: NDArray[np.uint8], alive: Set[str]) -> bool:
+    """Write the texts of a segment anew without those of documents that are nowhere any more; whether there were any.
+
+    Parameters
+    ----------
+    key : of the segment's texts
+    digests : (d, 10) uint8, of its documents that have chunks
+    alive : digests of all documents that there are
+    """
+    artifact = store.open_or_none(KIND, key)
+    if artifact is None:
+        return False
+    texts = WrittenTexts.opened(artifact.arrays)
+    stays = [digest.tobytes().hex() in alive for digest in digests]
+    if all(there or not texts.holds(row) for row, there in enumerate(stays)):
+        return False
+    parts = (next(parts_of(texts, [row])) if there else NONE for row, there in enumerate(stays))
+    with store.scratch() as folder:
+        store.write(KIND, key, gathered(parts, texts.chunks, Columns(folder)).arrays(), artifact.meta)
+    return True
 
 
 def texts_of(store: ArtifactStore, opened: OpenedList) -> TextsOfList:

@@ -27,7 +27,8 @@ class Cut:
 
 @dataclass(frozen=True)
 class WrittenTexts:
-    """The texts of d documents, one after another, each of the chunks from one number to the next.
+    """The texts of d documents, one after another, each of the chunks from one number to the next; those that are to
+    be forgotten, or were when the others were written, are empty.
 
     data : (bytes,) uint8, UTF-8
     begins : (d + 1,) int64, the byte that each begins at
@@ -43,11 +44,13 @@ class WrittenTexts:
     first_marks: Rows
     chunks: Rows
 
+    def holds(self, document: int) -> bool:
+        """Whether the text of a document is there; what has chunks is not empty."""
+        return bool(self.begins[document] < self.begins[document + 1])
+
     def cut(self, document: int, start: int, end: int) -> Cut:
         """A range of a document, in code points; what is beyond its end is left out."""
         first, behind = int(self.first_marks[document]), int(self.first_marks[document + 1])
-        if first == behind:
-            return Cut("", (1, 1))
         begin, begins_at = int(self.begins[document]), min(start // EVERY, behind - first - 1)
         ends_at = first - (-end // EVERY)
         low = begin + int(self.marks[first + begins_at, 0])
@@ -98,6 +101,9 @@ def gathered(parts: Iterable[tuple[NDArray[np.uint8], Rows]], chunks: Rows, colu
     return WrittenTexts(taken["data"], np.cumsum(sizes), taken["marks"], np.cumsum(marks), chunks)
 
 
+NONE = np.empty(0, np.uint8), np.empty((0, 2), np.int64)
+
+
 def parts_of(texts: WrittenTexts, documents: Sequence[int]) -> Iterator[tuple[NDArray[np.uint8], Rows]]:
     """The bytes and marks of some of the texts, as `gathered` takes them."""
     for row in documents:
@@ -128,5 +134,5 @@ class TextsOfList:
     def of(self, chunk: int) -> tuple[WrittenTexts, int] | None:
         """The texts that hold the document of a chunk, and which of them it is; None where it is not written."""
         place = int(np.searchsorted(self._first, chunk, side="right")) - 1
-        texts = self._texts[int(self._segment[place])]
-        return None if texts is None else (texts, int(self._row[place]))
+        texts, row = self._texts[int(self._segment[place])], int(self._row[place])
+        return None if texts is None or not texts.holds(row) else (texts, row)
