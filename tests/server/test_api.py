@@ -115,10 +115,10 @@ class Api(TestCase):
         # A title that changes is the title of the next answer.
         row = self.workspace.documents.get(name="dogs.html")
         before = row.digest
-        self.assertEqual(known_facts.of({row.pk: before})[row.pk].title, row.title)
+        self.assertEqual(known_facts.of({row.pk: before})[0][row.pk].title, row.title)
         store_documents(self.workspace, [replace(core_document(row), title="Hounds")])
         row.refresh_from_db()
-        self.assertEqual(known_facts.of({row.pk: row.digest})[row.pk].title, "Hounds")
+        self.assertEqual(known_facts.of({row.pk: row.digest})[0][row.pk].title, "Hounds")
         with self.assertRaisesRegex(DocumentError, "have changed"):
             known_facts.of({row.pk: "of neither"})
 

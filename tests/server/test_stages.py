@@ -27,7 +27,7 @@ from doppio.library import texts
 from doppio.library.corpus import core_documents, corpus_now, corpus_of, seen_corpora
 from doppio.library.models import Section
 from doppio.library.services import store_documents
-from doppio.library.texts import RecordedTexts, section_headings
+from doppio.library.texts import KnownFacts, RecordedTexts, section_headings
 from doppio.library.workspaces import marked
 from doppio.questions.services import core_questions, positions
 from doppio.recipes import written
@@ -95,6 +95,16 @@ class Records(TestCase):
             self.assertEqual(pipeline.texts.texts(everything), unwritten.texts(everything))
             self.assertEqual(pipeline.texts.cited(everything, *ranges), unwritten.cited(everything, *ranges))
         self.assertEqual([bool(wanted) for wanted in asked], [False, True] * 2)
+        # What is read of documents that were not shown before tells what they are as well.
+        plain = [row for row in everything if not pipeline.texts.facts([row])[pipeline.texts.owners([row])[0]].pages]
+        one, ends = plain[:1], [5]
+        with mock.patch.object(texts, "known_facts", KnownFacts()):
+            for _ in range(2):
+                with self.assertNumQueries(1):
+                    pipeline.texts.cited(one, [0], ends)
+            for document, facts in pipeline.texts.facts(everything).items():
+                told = {index: path for (_, index), path in section_headings([document]).items()}
+                self.assertEqual(facts.paths, told)
         # Those that are not are written by the upkeep, which is queued where there are any.
         for part in builder().lists.read(keys.chunks).parts:
             builder().store.remove(TEXTS.kind, TEXTS.key(part.key))

@@ -2,9 +2,10 @@
 
 import json
 from bisect import bisect_right
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from functools import cache, partial
+from itertools import groupby
 from typing import Any
 
 import numpy as np
@@ -86,8 +87,9 @@ class KnownFacts:
     def __init__(self, kept: int = 4096) -> None:
         self._known: LastUsed[tuple[int, str], DocumentFacts] = LastUsed(kept)
 
-    def of(self, documents: Mapping[int, str]) -> dict[int, DocumentFacts]:
-        """Facts of documents by primary key, given their digests; a few queries, or none where all are known.
+    def of(self, documents: Mapping[int, str]) -> tuple[dict[int, DocumentFacts], set[int]]:
+        """Facts of documents by primary key, given their digests, and which of them were read just now; two queries,
+        or none where all are known.
 
         Raises
         ------
@@ -97,10 +99,7 @@ class KnownFacts:
         found = {pk: facts for (pk, _), facts in self._known.of(documents.items()).items()}
         lacking = [pk for pk in documents if pk not in found]
         if not lacking:
-            return found
-        paths: dict[int, dict[int, list[str]]] = {pk: {} for pk in lacking}
-        for (document, section), path in section_headings(lacking).items():
-            paths[document][section] = path
+            return found, set()
         with planned_once() as cursor:
             cursor.execute(FACTS, [lacking])
             rows = {row[0]: row for row in cursor.fetchall()}
@@ -108,12 +107,13 @@ class KnownFacts:
             raise DocumentError(CHANGED)
         pages = _pages_of([pk for pk in lacking if rows[pk][2]])
         for pk in lacking:
-            _, _, _, title, carried, pictures, file = rows[pk]
+            _, _, _, title, carried, pictures, file, sections = rows[pk]
             starts, numbers = pages.get(pk, ((), ()))
             figures = [] if file is None else _figures(json.loads(pictures))
-            found[pk] = DocumentFacts(title, json.loads(carried), paths[pk], starts, numbers, figures)
+            paths = _paths_of(json.loads(sections or "[]"))
+            found[pk] = DocumentFacts(title, json.loads(carried), paths, starts, numbers, figures)
         self._known.keep({(pk, documents[pk]): found[pk] for pk in lacking})
-        return found
+        return found, set(lacking)
 
 
 known_facts = KnownFacts()
@@ -136,7 +136,9 @@ SECTIONS = (
     "ORDER BY 1, 2"
 )
 FACTS = (
-    "SELECT id, digest, pages, title, carried, pictures, file_id FROM library_document WHERE id = ANY(%s::bigint[])"
+    "SELECT id, digest, pages, title, carried, pictures, file_id, (SELECT "
+    "jsonb_agg(jsonb_build_array(s.index, s.parent, s.number, s.title) ORDER BY s.index) FROM library_section s "
+    "WHERE s.document_id = d.id) FROM library_document d WHERE id = ANY(%s::bigint[])"
 )
 
 
@@ -206,6 +208,9 @@ class RecordedTexts:
 
     def facts(self, chunks: Sequence[int]) -> dict[int, DocumentFacts]:
         """Facts of the documents that chunks are of, by primary key."""
+        return self._facts(chunks)[0]
+
+    def _facts(self, chunks: Sequence[int]) -> tuple[dict[int, DocumentFacts], set[int]]:
         return known_facts.of(dict(zip(self.owners(chunks), self._digests(chunks), strict=True)))
 
     def _digests(self, chunks: Sequence[int]) -> list[str]:
@@ -220,14 +225,17 @@ class RecordedTexts:
 
     def cited(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[Cited]:
         """Ranges of the documents that the chunks are of, with the lines and the page where each stands."""
-        facts, owners = self.facts(chunks), self.owners(chunks)
+        (facts, seen), owners = self._facts(chunks), self.owners(chunks)
         return [
             Cited(cut.text, cut.lines, facts[owner].page(start))
-            for owner, start, cut in zip(owners, starts, self._cut(chunks, starts, ends), strict=True)
+            for owner, start, cut in zip(owners, starts, self._cut(chunks, starts, ends, seen), strict=True)
         ]
 
-    def _cut(self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int]) -> list[Cut]:
-        """A range of the document that each chunk is of, as it was cut.
+    def _cut(
+        self, chunks: Sequence[int], starts: Sequence[int], ends: Sequence[int], seen: Set[int] = frozenset()
+    ) -> list[Cut]:
+        """A range of the document that each chunk is of, as it was cut; `seen` are documents whose digests were
+        looked at just now.
 
         Raises
         ------
@@ -244,7 +252,8 @@ class RecordedTexts:
         for first in range(0, len(owners), TEXTS_AT_ONCE):
             some = {owner: digests[owner] for owner in owners[first : first + TEXTS_AT_ONCE]}
             written = {owner: self.written and self.written.of(chunks[places[owner][0]]) for owner in some}
-            whole = _whole(some, [owner for owner in some if written[owner] is None])
+            lacking = [owner for owner in some if written[owner] is None]
+            whole = _whole({owner: some[owner] for owner in some if owner not in seen or owner in lacking}, lacking)
             for owner, there in written.items():
                 for place in places[owner]:
                     low, high = starts[place], ends[place]
@@ -394,6 +403,8 @@ def _whole(documents: Mapping[int, str], wanted: Sequence[int]) -> dict[int, str
     DocumentError
         If one of the documents has changed or gone.
     """
+    if not documents:
+        return {}
     with planned_once() as cursor:
         cursor.execute(WHOLE, [list(wanted), list(documents)])
         rows = cursor.fetchall()
@@ -421,7 +432,16 @@ def section_headings(documents: Iterable[int]) -> dict[tuple[int, int], list[str
     with planned_once() as cursor:
         cursor.execute(SECTIONS, [list(documents)])
         rows = cursor.fetchall()
-    paths: dict[tuple[int, int], list[str]] = {}
-    for document, index, parent, number, title in rows:
-        paths[document, index] = [*paths.get((document, parent), []), f"{number} {title}".strip()]
+    found: dict[tuple[int, int], list[str]] = {}
+    for document, own in groupby(rows, key=lambda row: row[0]):
+        paths = _paths_of([row[1:] for row in own])
+        found |= {(document, index): path for index, path in paths.items()}
+    return found
+
+
+def _paths_of(sections: Iterable[Sequence[Any]]) -> dict[int, list[str]]:
+    """Titles from the outermost section down by index, given the index, parent, number and title of each."""
+    paths: dict[int, list[str]] = {}
+    for index, parent, number, title in sections:
+        paths[index] = [*paths.get(parent, []), f"{number} {title}".strip()]
     return paths

@@ -23,8 +23,9 @@ def handed_body(pipeline: Pipeline, trace: Trace, relevance: Relevance | None) -
     texts = pipeline.texts
     assert isinstance(texts, RecordedTexts)
     firsts = [int(stage.chunks[piece.rows[0]]) for piece in pieces]
-    owners, facts = texts.owners(firsts), texts.facts(firsts)
+    # It looks at the documents, and what it learns of them is at hand then.
     read = texts.cited(firsts, [piece.range[1] for piece in pieces], [piece.range[2] for piece in pieces])
+    owners, facts = texts.owners(firsts), texts.facts(firsts)
     spans = [span for span in (relevance.ranges if relevance else ()) if span is not None]
     template = pipeline.recipe.select["template"]
     found, parts = [], []
