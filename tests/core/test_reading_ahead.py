@@ -24,7 +24,7 @@ class Ahead(unittest.TestCase):
     def setUp(self):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.ahead = ReadingAhead()
-        self.ahead.begin()
+        self.ahead.begin().result(20)
 
     def file(self, name, size=SIZE):
         path = self.folder / name
@@ -42,6 +42,24 @@ class Ahead(unittest.TestCase):
         self.assertEqual(self.read(self.file("one"), in_memory=True), 0)
         with mock.patch.object(module, "LARGEST", SIZE - 1):
             self.assertEqual(self.read(self.file("large"), self.file("small", SIZE // 2)), 0.5)
+
+    def test_the_next_process_reads_what_was_asked_for_last_as_much_as_is_worth_it(self):
+        record = self.folder / "record"
+        record.write_bytes(b"\xff")
+        self.ahead.begin(record).result(20)
+        files = [self.file(name) for name in ("first", "second", "third", "gone")]
+        for file in [*files, files[0]]:
+            self.read(file)
+        files[3].unlink()
+        with mock.patch.object(module, "_in_memory", lambda *_: False):
+            for most, read in ((3 * SIZE, 3), (2 * SIZE, 2), (SIZE - 1, 0)):
+                with mock.patch.object(module, "MOST", most):
+                    before = read_so_far()
+                    ReadingAhead().begin(record).result(20)
+                    self.assertEqual(round((read_so_far() - before) / SIZE, 1), read)
+        self.read(files[2])
+        self.assertEqual(record.read_text().splitlines(), [str(files[at]) for at in (1, 0, 2)])
+        self.assertEqual(sorted(path.name for path in self.folder.iterdir()), ["first", "record", "second", "third"])
 
     def test_one_that_is_gone_or_empty_keeps_no_other_from_being_read(self):
         self.assertEqual(self.read(self.folder / "gone", self.file("empty", 0), self.file("one")), 1)

@@ -325,14 +325,16 @@ class _Service:
         """Be a web server, as soon as the door opens; `number` is its place among them."""
         company.take(number)
         _import_views()
+        from doppio.core.store.reading_ahead import reading_ahead
+
+        # Most of what it imports it has read from the disk by now.
+        reading_ahead.begin(VAR / "read-ahead")
         # Beside what takes Python's only turn: the first question counts its tokens with it.
         threading.Thread(target=_open_encoder, name="encoder", daemon=True).start()
         _import_loops()
         from doppio.core.kernels.products import keep_to_one_core
-        from doppio.core.store.reading_ahead import reading_ahead
 
         keep_to_one_core()
-        reading_ahead.begin()
         self._door.wait()
         from doppio.site.front import Front
         from doppio.site.wsgi import application

@@ -10,7 +10,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from doppio.core.errors import ArtifactDamaged
 from doppio.core.fingerprint import fingerprint
+from doppio.core.kernels.mapping import read_here_and_there
 from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.columns import Columns
 from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Merging, Piece, Source
@@ -107,8 +109,16 @@ def texts_of(store: ArtifactStore, opened: OpenedList) -> TextsOfList:
     """Where the texts of a list's chunks are written."""
     segments = []
     for place, part in enumerate(opened.reading.parts):
-        artifact = store.open_or_none(KIND, TEXTS.key(part.key))
         firsts = _firsts(opened, place)[:-1]
-        texts = None if artifact is None else WrittenTexts.opened(artifact.arrays)
-        segments.append((texts, opened.numbers(place)[firsts]))
+        segments.append((_opened(store, TEXTS.key(part.key)), opened.numbers(place)[firsts]))
     return TextsOfList(segments)
+
+
+def _opened(store: ArtifactStore, key: str) -> WrittenTexts | None:
+    """Texts for somebody who can do without: what is damaged is left to the next build."""
+    try:
+        arrays = store.open(KIND, key, ahead=False).arrays
+        read_here_and_there(arrays["data"], arrays["marks"])
+        return WrittenTexts.opened(arrays)
+    except (FileNotFoundError, ArtifactDamaged):
+        return None

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from doppio.core.branches.dense.making import TOKENS, VECTORS_MAKER, tokens_piece
 from doppio.core.errors import ModelFolderError
+from doppio.core.kernels.mapping import read_here_and_there
 from doppio.core.kinds import Setting, Settings
 from doppio.core.models.encoder import Encoder
 from doppio.core.models.joint import JointScorer, Passage, Scored
@@ -140,6 +141,7 @@ def token_needs(planning: Planning) -> Needs:
 def opened(opening: Opening) -> LateInteraction:
     """Late interaction over the vectors that are kept."""
     stored = [Segment.opened(artifact.arrays, now) for artifact, now in opening.over(TOKENS)]
+    read_here_and_there(*(segment.codes for segment in stored))
     return LateInteraction(opening.counter, TokenVectors(stored))
 
 

@@ -141,8 +141,13 @@ class ArtifactStore:
     def carry_away(self, draft: Path, manifest: Mapping[str, Any]) -> None:
         """What else is done with a whole artifact before it is seen here; for stores that others see too."""
 
-    def open(self, kind: str, key: str) -> Artifact:
+    def open(self, kind: str, key: str, *, ahead: bool = True) -> Artifact:
         """Open an artifact, verify its checksums and map its arrays.
+
+        Parameters
+        ----------
+        ahead : bool
+            Whether it is worth reading through beforehand; not where little of it will be looked at.
 
         Raises
         ------
@@ -184,7 +189,8 @@ class ArtifactStore:
             total += listed["bytes"]
         if seen != stamps:
             note_seen(folder, stamps)
-        reading_ahead.of([folder / f"{name}.npy" for name in arrays])
+        if ahead:
+            reading_ahead.of([folder / f"{name}.npy" for name in arrays])
         return Artifact(kind, key, folder, arrays, manifest["meta"], total)
 
     def look_through(self, read: Callable[[int], None]) -> list[str]:

@@ -10,9 +10,10 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 
-AT_ONCE = 1 << 20
-# A larger one is mostly left alone by a search, and might push out what is needed more.
-LARGEST = 512 << 20
+AT_ONCE = 4 << 20
+# A larger one is mostly left alone by a search, and might push out what is needed more; so might more than this of
+# what was asked for last.
+LARGEST, MOST = 512 << 20, 2 << 30
 # Places of a file that are tried: where all of them are in memory it was read not long ago.
 TRIED = 16
 
@@ -22,15 +23,55 @@ class ReadingAhead:
 
     def __init__(self) -> None:
         self._reader: ThreadPoolExecutor | None = None
+        self._record: Path | None = None
+        self._asked: dict[str, None] = {}
 
-    def begin(self) -> None:
-        """From now on."""
-        self._reader = ThreadPoolExecutor(1, "read ahead")
+    def begin(self, record: Path | None = None) -> Future[None]:
+        """From now on.
+
+        Parameters
+        ----------
+        record : Path or None
+            A file that says what was asked for last, by an earlier process too: that is read first, since it is
+            likely to be asked for again. None where nobody goes on after this one.
+        """
+        self._reader, self._record = ThreadPoolExecutor(1, "read ahead"), record
+        return self._reader.submit(self._recorded)
 
     def of(self, files: Sequence[Path]) -> Future[None] | None:
         """Have files read, the smallest first; who wants them need not wait for it. One that cannot be read is passed
         over: whoever wants it will be told."""
-        return self._reader.submit(_read_all, files) if self._reader else None
+        return self._reader.submit(self._read, files) if self._reader else None
+
+    def _recorded(self) -> None:
+        if self._record is not None:
+            with suppress(OSError, UnicodeDecodeError):
+                self._asked = dict.fromkeys(self._record.read_text().splitlines())
+            _read_all([Path(name) for name in self._last()])
+
+    def _read(self, files: Sequence[Path]) -> None:
+        for name in map(str, files):
+            self._asked.pop(name, None)
+            self._asked[name] = None
+        if self._record is not None:
+            draft = self._record.with_suffix(f".{os.getpid()}")
+            # Without it the next process reads what it needs when it needs it.
+            with suppress(OSError):
+                draft.write_text("\n".join(self._last()))
+                draft.replace(self._record)
+        _read_all(files)
+
+    def _last(self) -> list[str]:
+        """What was asked for last and is there, as much as is worth reading at a start."""
+        found, held = [], 0
+        for name in reversed(self._asked):
+            size = _size(Path(name))
+            if 0 < size <= LARGEST:
+                held += size
+                if held > MOST:
+                    break
+                found.append(name)
+        return found[::-1]
 
 
 reading_ahead = ReadingAhead()

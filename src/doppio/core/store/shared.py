@@ -93,11 +93,11 @@ class SharedStore(ArtifactStore):
         self.far.write(self._manifest(kind, key), sealed(manifest).encode())
         self.far.remove([path for path in before if path.rsplit("/", 1)[1] not in {*names, MANIFEST}])
 
-    def open(self, kind: str, key: str) -> Artifact:
+    def open(self, kind: str, key: str, *, ahead: bool = True) -> Artifact:
         """Open an artifact of the cache, fetched where it is not there or not as it was written."""
         for _ in range(TRIES):
             try:
-                artifact = super().open(kind, key)
+                artifact = super().open(kind, key, ahead=ahead)
             except FileNotFoundError:
                 self._fetch(kind, key)
             except ArtifactDamaged:
@@ -108,7 +108,7 @@ class SharedStore(ArtifactStore):
                     with suppress(OSError):
                         os.utime(artifact.folder / SEEN)
                 return artifact
-        return super().open(kind, key)
+        return super().open(kind, key, ahead=ahead)
 
     def _fetch(self, kind: str, key: str) -> None:
         """Bring an artifact into the cache.

@@ -11,6 +11,7 @@ from doppio.core.branches.dense.metric import Floats, prepared
 from doppio.core.branches.dense.structure import open_structure
 from doppio.core.branches.spread import Index, Mask, Spread, packed, totals, unpacked
 from doppio.core.fingerprint import fingerprint
+from doppio.core.kernels.mapping import read_here_and_there
 from doppio.core.kernels.rows import rows_of
 from doppio.core.ranking import Ids, Scores, best_of, joined, reaching
 from doppio.core.store.artifacts import ArtifactStore
@@ -98,7 +99,11 @@ def opened_segments(
     segments = []
     for stand in stands:
         found = arrays(stand, *vectors)
-        over = open_structure(structure[2], arrays(stand, *structure[:2])) if structure else None
+        over = None
+        if structure:
+            over = open_structure(structure[2], arrays(stand, *structure[:2]))
+            # It says which few are worth comparing.
+            read_here_and_there(found["vectors"])
         segments.append(Segment(prepared(found["vectors"], found["squares"], metric), over, stand.now))
     return segments
 

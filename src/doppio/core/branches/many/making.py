@@ -10,6 +10,7 @@ from doppio.core.branches.many.coding import A_BYTE, NUMBERS, Scale, TokenCodes,
 from doppio.core.branches.many.index import Held, ManyIndex
 from doppio.core.branches.many.lists import CellLists
 from doppio.core.fingerprint import fingerprint
+from doppio.core.kernels.mapping import read_here_and_there
 from doppio.core.kinds import Settings
 from doppio.core.models.token_vectors import Segment, TokenVectors
 from doppio.core.store.artifacts import Artifact, ArtifactStore
@@ -146,6 +147,7 @@ def opened_index(opening: Opening) -> tuple[ManyIndex, TokenVectors]:
     owns = [Segment.opened(artifact.arrays, now) for artifact, now in segments]
     codes: list[TokenCodes | None] = [None] * len(owns)
     if CODES in opening.needs.pieces:
+        read_here_and_there(*(own.codes for own in owns))
         codes = [opened_codes(artifact) for artifact, _ in opening.over(CODES)]
     held = [Held(own, code) for own, code in zip(owns, codes, strict=True)]
     return ManyIndex(held), TokenVectors(owns)

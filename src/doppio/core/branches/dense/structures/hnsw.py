@@ -12,6 +12,7 @@ from doppio.core.branches.dense.equals import Groups, equal_rows, grouped
 from doppio.core.branches.dense.graph import Graph, build_graph, extended, graph_candidates, reordered, without
 from doppio.core.branches.dense.metric import Floats, Vectors
 from doppio.core.branches.dense.structures.kind import Arrays, Tried, over_fetch
+from doppio.core.kernels.mapping import read_here_and_there
 from doppio.core.kinds import Setting, whole
 from doppio.core.progress import Progress
 
@@ -67,6 +68,7 @@ class Hnsw:
 
     def open(self, arrays: Mapping[str, NDArray[Any]]) -> Opened:
         links, breadth, entry = arrays["settings"].tolist()
+        read_here_and_there(arrays["codes"], arrays["near"], arrays["far"])
         graph = Graph(
             ByteCodes(arrays["codes"], arrays["scales"]), arrays["halves"], arrays["levels"], arrays["near"],
             arrays["far_begins"], arrays["far"], links, breadth, entry,
