@@ -40,7 +40,7 @@ class Ahead(unittest.TestCase):
     def test_what_is_not_in_memory_is_read_whole_and_nothing_else(self):
         self.assertEqual(self.read(self.file("one"), self.file("two")), 2)
         self.assertEqual(self.read(self.file("one"), in_memory=True), 0)
-        with mock.patch.object(module, "LARGEST", SIZE - 1):
+        with mock.patch.object(module, "_room", lambda: SIZE - 1):
             self.assertEqual(self.read(self.file("large"), self.file("small", SIZE // 2)), 0.5)
 
     def test_the_next_process_reads_what_was_asked_for_last_as_much_as_is_worth_it(self):
@@ -53,7 +53,7 @@ class Ahead(unittest.TestCase):
         files[3].unlink()
         with mock.patch.object(module, "_in_memory", lambda *_: False):
             for most, read in ((3 * SIZE, 3), (2 * SIZE, 2), (SIZE - 1, 0)):
-                with mock.patch.object(module, "MOST", most):
+                with mock.patch.object(module, "_room", lambda most=most: most):
                     before = read_so_far()
                     ReadingAhead().begin(record).result(20)
                     self.assertEqual(round((read_so_far() - before) / SIZE, 1), read)
@@ -63,6 +63,21 @@ class Ahead(unittest.TestCase):
 
     def test_one_that_is_gone_or_empty_keeps_no_other_from_being_read(self):
         self.assertEqual(self.read(self.folder / "gone", self.file("empty", 0), self.file("one")), 1)
+
+    def test_a_quarter_of_the_memory_that_could_be_had_is_worth_reading(self):
+        told = self.folder / "told"
+        for text, room in ((f"MemFree: 9 kB\nMemAvailable: {5 << 23} kB", 10 << 30), ("MemAvailable: 9 kB", 1 << 29),
+                           ("MemFree: 9 kB", 1 << 29), ("MemAvailable: much", 1 << 29)):  # fmt: skip
+            told.write_text(text)
+            with mock.patch.object(module, "MEMORY", told):
+                self.assertEqual(module._room(), room)
+
+    def test_a_large_file_is_read_by_and_by(self):
+        waited = []
+        with mock.patch.object(module, "LEAST", SIZE - 1), mock.patch.object(module.time, "sleep", waited.append):
+            self.assertEqual(self.read(self.file("large"), self.file("small", SIZE // 2)), 1.5)
+        self.assertEqual(len(waited), 2)
+        self.assertTrue(all(seconds > 0 for seconds in waited))
 
     def test_one_place_that_is_not_in_memory_is_enough(self):
         tried = []

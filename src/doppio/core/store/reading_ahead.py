@@ -5,15 +5,19 @@ it, and brings its neighbours along unasked: to read it through in order is many
 """
 
 import os
+import time
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
+from io import FileIO
 from pathlib import Path
 
 AT_ONCE = 4 << 20
-# A larger one is mostly left alone by a search, and might push out what is needed more; so might more than this of
-# what was asked for last.
-LARGEST, MOST = 512 << 20, 2 << 30
+# The part of the memory that could be had which a file may take, and all that are read at a start together: what is
+# larger is mostly left alone by a search, and might push out what is needed more. So large a file is always read, and
+# a larger one by and by.
+SHARE, LEAST = 4, 512 << 20
+MEMORY = Path("/proc/meminfo")
 # Places of a file that are tried: where all of them are in memory it was read not long ago.
 TRIED = 16
 
@@ -63,13 +67,11 @@ class ReadingAhead:
 
     def _last(self) -> list[str]:
         """What was asked for last and is there, as much as is worth reading at a start."""
-        found, held = [], 0
+        found, room = [], _room()
         for name in reversed(self._asked):
             size = _size(Path(name))
-            if 0 < size <= LARGEST:
-                held += size
-                if held > MOST:
-                    break
+            if 0 < size <= room:
+                room -= size
                 found.append(name)
         return found[::-1]
 
@@ -80,11 +82,28 @@ reading_ahead = ReadingAhead()
 def _read_all(files: Sequence[Path]) -> None:
     room = memoryview(bytearray(AT_ONCE))
     for size, file in sorted((_size(file), file) for file in files):
-        if size <= LARGEST:
+        if size <= _room():
             with suppress(OSError), file.open("rb", buffering=0) as data:
                 if not _in_memory(data.fileno(), size):
-                    while data.readinto(room):
-                        pass
+                    _read_through(data, room, size > LEAST)
+
+
+def _read_through(data: FileIO, room: memoryview, large: bool) -> None:
+    while True:
+        begun = time.monotonic()
+        if not data.readinto(room):
+            return
+        if large:
+            # A question that waits for the disk meanwhile finds it free most of the time.
+            time.sleep(2 * (time.monotonic() - begun))
+
+
+def _room() -> int:
+    """Bytes that are worth reading."""
+    with suppress(OSError, ValueError, StopIteration):
+        told = next(line for line in MEMORY.read_text().splitlines() if line.startswith("MemAvailable:"))
+        return max(LEAST, (int(told.split()[1]) << 10) // SHARE)
+    return LEAST
 
 
 def _size(file: Path) -> int:
