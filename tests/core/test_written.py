@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.store.columns import Columns
-from doppio.core.text.written import EVERY, TextsOfList, as_bytes, gathered, parts_of
+from doppio.core.text.written import EVERY, TextsOfList, as_bytes, gathered
 
 SOME = st.text(st.sampled_from("ab \n\u00e9\u20ac\U0001f6a1"), max_size=30)
 # Some reach over many marks.
@@ -45,7 +45,8 @@ class Ranges(unittest.TestCase):
     def test_some_of_the_texts_are_as_if_they_had_been_alone(self, texts, data):
         rows = data.draw(st.permutations(range(len(texts)))) if texts else []
         rows = rows[: data.draw(st.integers(0, len(rows)))]
-        again = gathered(parts_of(written(texts), rows), np.arange(len(rows) + 1) * 3, Columns(None))
+        held = written(texts)
+        again = gathered(map(held.part, rows), np.arange(len(rows) + 1) * 3, Columns(None))
         alone = written([texts[row] for row in rows])
         for name, array in alone.arrays().items():
             np.testing.assert_array_equal(again.arrays()[name], array, name)

@@ -5,7 +5,6 @@ built over a segment writes it, and reads the chunks' texts from it.
 """
 
 from collections.abc import Iterator, Mapping, Sequence, Set
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,13 +16,13 @@ from doppio.core.store.artifacts import ArtifactStore
 from doppio.core.store.columns import Columns
 from doppio.core.store.pieces import Arrays, Building, Costing, Estimate, Facts, Merging, Piece, Source
 from doppio.core.store.segments import OpenedList
-from doppio.core.text.written import EVERY, NONE, TextsOfList, WrittenTexts, as_bytes, gathered, parts_of
+from doppio.core.text.written import EVERY, FORGOTTEN, TextsOfList, WrittenTexts, as_bytes, gathered
 
 KIND, STEP = "texts", "write texts"
 # Documents whose texts are had at a time, and more letters than any has.
 AT_ONCE, LONGEST = 64, 1 << 40
-# Bytes a token, and documents a second; both measured.
-A_TOKEN, RATE = 5.0, 400.0
+# Bytes a token, and chunks a second where it never ran; both measured.
+A_TOKEN, RATE = 4.5, 20_000.0
 
 
 class TextsMaker:
@@ -35,28 +34,23 @@ class TextsMaker:
 
     def make(self, lacking: Sequence[tuple[int, Piece]], building: Building) -> None:
         firsts = [_firsts(building.opened, place) for place, _ in lacking]
-        building.progress.start(STEP, sum(len(chunks) - 1 for chunks in firsts), "documents")
+        building.progress.start(STEP, sum(int(chunks[-1]) for chunks in firsts), "chunks")
         for (place, piece), chunks in zip(lacking, firsts, strict=True):
-            numbers = building.numbers(place)[chunks[:-1]]
             with building.store.scratch() as folder:
-                texts = gathered(map(as_bytes, _whole(building, numbers)), chunks, Columns(folder))
+                texts = gathered(map(as_bytes, _whole(building, place, chunks)), chunks, Columns(folder))
                 building.write(piece, place, texts.arrays())
 
     def merge(
         self, kind: str, sources: Sequence[Source], count: int, meta: Facts, merging: Merging
     ) -> tuple[Arrays, Facts]:
         old = [WrittenTexts.opened(source.artifact.arrays) for source in sources]
-        found = [(source.now[texts.chunks[:-1]], texts) for source, texts in zip(sources, old, strict=True)]
-        numbers = np.concatenate([now for now, _ in found])
-        source = np.repeat(np.arange(len(found)), [len(now) for now, _ in found])
-        rows = np.concatenate([np.arange(len(now)) for now, _ in found])
-        alive = np.flatnonzero(numbers >= 0)
-        order = alive[np.argsort(numbers[alive])]
-        parts = (part for at in order.tolist() for part in parts_of(old[source[at]], [int(rows[at])]))
-        return gathered(parts, np.append(numbers[order], count), Columns(Path(merging.scratch))).arrays(), {}
+        firsts = [source.now[texts.chunks[:-1]] for source, texts in zip(sources, old, strict=True)]
+        listed = TextsOfList(list(zip(old, firsts, strict=True)))
+        merged = gathered(listed.parts(), np.append(listed.firsts, count), Columns(merging.scratch))
+        return merged.arrays(), {}
 
     def cost(self, piece: Piece, chunks: int, tokens: int, costing: Costing) -> Estimate:
-        return Estimate(tokens / 1e6, tokens * A_TOKEN, 0.0)
+        return Estimate(chunks / costing.rate(STEP, RATE), tokens * A_TOKEN, 0.0)
 
 
 TEXTS = Piece(KIND, fingerprint(KIND, EVERY), {}, TextsMaker())
@@ -73,14 +67,15 @@ def first_rows(documents: NDArray[np.int64]) -> NDArray[np.int64]:
     return np.flatnonzero(np.diff(documents, prepend=-1))
 
 
-def _whole(building: Building, numbers: NDArray[np.int64]) -> Iterator[str]:
-    """The texts of the documents that some chunks are of; of those that are gone nothing is left."""
+def _whole(building: Building, place: int, chunks: NDArray[np.int64]) -> Iterator[str]:
+    """The texts of a segment's documents, given the first chunk of each; of those that are gone nothing is left."""
+    numbers = building.numbers(place)[chunks[:-1]]
     for low in range(0, len(numbers), AT_ONCE):
         some = numbers[low : low + AT_ONCE]
         alive = some[some >= 0].tolist()
         texts = iter(building.texts.between(alive, [0] * len(alive), [LONGEST] * len(alive)))
         yield from (next(texts) if number >= 0 else "" for number in some.tolist())
-        building.progress.advance(len(some))
+        building.progress.advance(int(chunks[low + len(some)] - chunks[low]))
 
 
 def forget(store: ArtifactStore, key: str, digests: NDArray[np.uint8], alive: Set[str]) -> bool:
@@ -99,7 +94,7 @@ def forget(store: ArtifactStore, key: str, digests: NDArray[np.uint8], alive: Se
     stays = [digest.tobytes().hex() in alive for digest in digests]
     if all(there or not texts.holds(row) for row, there in enumerate(stays)):
         return False
-    parts = (next(parts_of(texts, [row])) if there else NONE for row, there in enumerate(stays))
+    parts = (texts.part(row) if there else FORGOTTEN for row, there in enumerate(stays))
     with store.scratch() as folder:
         store.write(KIND, key, gathered(parts, texts.chunks, Columns(folder)).arrays(), artifact.meta)
     return True

@@ -4,6 +4,7 @@ Offsets count code points, and UTF-8 gives them no fixed width. So the byte of e
 how many lines end before it: what is read to find a range and its lines are the bytes between two marks.
 """
 
+import itertools
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
@@ -14,6 +15,9 @@ from numpy.typing import NDArray
 # Code points from one mark of a document to the next.
 EVERY = 1024
 Rows = NDArray[np.int64]
+# The bytes of a text, (n,) uint8, and its marks, (m, 2) int64.
+Part = tuple[NDArray[np.uint8], Rows]
+FORGOTTEN: Part = np.empty(0, np.uint8), np.empty((0, 2), np.int64)
 NEWLINE, BESIDE, FOLLOWS = 0x0A, 0xC0, 0x80
 
 
@@ -48,6 +52,12 @@ class WrittenTexts:
         """Whether the text of a document is there; what has chunks is not empty."""
         return bool(self.begins[document] < self.begins[document + 1])
 
+    def part(self, document: int) -> Part:
+        """The bytes of a document, and its marks."""
+        low, high = self.begins[document : document + 2].tolist()
+        first, behind = self.first_marks[document : document + 2].tolist()
+        return self.data[low:high], self.marks[first:behind]
+
     def cut(self, document: int, start: int, end: int) -> Cut:
         """A range of a document, in code points; what is beyond its end is left out."""
         first, behind = int(self.first_marks[document]), int(self.first_marks[document + 1])
@@ -71,8 +81,8 @@ class WrittenTexts:
 COLUMNS = tuple(column.name for column in fields(WrittenTexts))
 
 
-def as_bytes(text: str) -> tuple[NDArray[np.uint8], Rows]:
-    """The bytes of a text, and its marks: (n,) uint8 and (m, 2) int64."""
+def as_bytes(text: str) -> Part:
+    """The bytes of a text, and its marks."""
     data = np.frombuffer(text.encode(), np.uint8)
     begins = np.arange(len(data)) if len(data) == len(text) else np.flatnonzero((data & BESIDE) != FOLLOWS)
     marked = begins[::EVERY].astype(np.int64)
@@ -80,7 +90,7 @@ def as_bytes(text: str) -> tuple[NDArray[np.uint8], Rows]:
     return data, np.stack([marked, np.searchsorted(ends, marked)], axis=1).astype(np.int64)
 
 
-def gathered(parts: Iterable[tuple[NDArray[np.uint8], Rows]], chunks: Rows, columns: Any) -> WrittenTexts:
+def gathered(parts: Iterable[Part], chunks: Rows, columns: Any) -> WrittenTexts:
     """Texts one after another, from the bytes and marks of each.
 
     Parameters
@@ -91,25 +101,12 @@ def gathered(parts: Iterable[tuple[NDArray[np.uint8], Rows]], chunks: Rows, colu
         Where the bytes grow.
     """
     sizes, marks = np.zeros(len(chunks), np.int64), np.zeros(len(chunks), np.int64)
-    columns.add("data", np.empty(0, np.uint8))
-    columns.add("marks", np.empty((0, 2), np.int64))
-    for place, (data, own) in enumerate(parts, 1):
+    for place, (data, own) in enumerate(itertools.chain([FORGOTTEN], parts)):
         columns.add("data", data)
         columns.add("marks", own)
         sizes[place], marks[place] = len(data), len(own)
     taken = columns.taken()
     return WrittenTexts(taken["data"], np.cumsum(sizes), taken["marks"], np.cumsum(marks), chunks)
-
-
-NONE = np.empty(0, np.uint8), np.empty((0, 2), np.int64)
-
-
-def parts_of(texts: WrittenTexts, documents: Sequence[int]) -> Iterator[tuple[NDArray[np.uint8], Rows]]:
-    """The bytes and marks of some of the texts, as `gathered` takes them."""
-    for row in documents:
-        low, high = texts.begins[row : row + 2].tolist()
-        first, behind = texts.first_marks[row : row + 2].tolist()
-        yield texts.data[low:high], texts.marks[first:behind]
 
 
 class TextsOfList:
@@ -120,6 +117,11 @@ class TextsOfList:
     segments : sequence of (WrittenTexts or None, (d,) int64 array)
         For each segment its texts, None where they are not written, and the number that the first chunk of each of
         its documents with chunks has in the list; -1 where it is gone.
+
+    Attributes
+    ----------
+    firsts : (d,) int64, rising
+        The first chunk of each document that is left.
     """
 
     def __init__(self, segments: Sequence[tuple[WrittenTexts | None, Rows]]) -> None:
@@ -129,10 +131,16 @@ class TextsOfList:
         row = np.concatenate([np.empty(0, np.int64), *(np.arange(len(first)) for _, first in segments)])
         alive = np.flatnonzero(numbers >= 0)
         order = alive[np.argsort(numbers[alive])]
-        self._first, self._segment, self._row = numbers[order], segment[order], row[order]
+        self.firsts, self._segment, self._row = numbers[order], segment[order], row[order]
+
+    def parts(self) -> Iterator[Part]:
+        """The texts of all documents with chunks, in the order of the list."""
+        for segment, row in zip(self._segment.tolist(), self._row.tolist(), strict=True):
+            texts = self._texts[segment]
+            yield FORGOTTEN if texts is None else texts.part(row)
 
     def of(self, chunk: int) -> tuple[WrittenTexts, int] | None:
         """The texts that hold the document of a chunk, and which of them it is; None where it is not written."""
-        place = int(np.searchsorted(self._first, chunk, side="right")) - 1
+        place = int(np.searchsorted(self.firsts, chunk, side="right")) - 1
         texts, row = self._texts[int(self._segment[place])], int(self._row[place])
         return None if texts is None or not texts.holds(row) else (texts, row)
