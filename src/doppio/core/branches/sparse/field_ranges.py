@@ -19,7 +19,6 @@ from doppio.core.branches.sparse.ranges import (
     fine_ranges,
     highest_ranges,
     in_play,
-    keep_most,
     place_from,
     read_chunks,
     still_hopeful,
@@ -38,10 +37,16 @@ def fill_field_tops(numbers, k1, lists, chunks, fine, coarse):  # type: ignore[n
     for field in range(numbers.size):
         if numbers[field] >= 0:
             mix_in(field, numbers[field], lists, own, counts, mixed)
-    places, most, size = np.empty(fine.size, np.int32), np.empty(fine.size, np.float32), 0
+    places, most, size, last = np.empty(fine.size, np.int32), np.empty(fine.size, np.float32), 0, -1
     for chunk in range(chunks):
         if mixed[chunk] > 0:
-            size = keep_most(chunk >> FINE, np.float32(share_from(1.0, mixed[chunk], k1)), places, most, size)
+            place, share = chunk >> FINE, np.float32(share_from(1.0, mixed[chunk], k1))
+            if place != last:
+                places[size], most[size] = place, share
+                size += 1
+                last = place
+            elif share > most[size - 1]:
+                most[size - 1] = share
     return write_tops(places[:size], most[:size], fine, coarse)
 
 

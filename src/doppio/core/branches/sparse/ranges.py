@@ -47,29 +47,25 @@ def fill_tops(  # type: ignore[no-untyped-def]
     chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
     own, shares, table = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float64), np.empty(COMMON)
     logs_of(variant, slope, table)
-    before, left = np.int32(-1), held[number]
+    before, left, last = np.int32(-1), held[number], np.int32(-1)
     for block in range(block_begins[number], block_begins[number + 1]):
         count = min(BLOCK, left)
         decode_block(block, count, before, block_at, block_bits, data, chunks, counts)
         for at in range(count):
             own[at] = norms[chunks[at]]
         shares_of(variant, 1.0, slope, counts, own, count, k1, delta, table, shares)
+        # Written out, here and for fields: as a function of its own it takes twice as long.
         for at in range(count):
-            size = keep_most(chunks[at] >> FINE, np.float32(shares[at]), places, most, size)
+            place, share = chunks[at] >> FINE, np.float32(shares[at])
+            if place != last:
+                places[size], most[size] = place, share
+                size += 1
+                last = place
+            elif share > most[size - 1]:
+                most[size - 1] = share
         before = block_last[block]
         left -= count
     return write_tops(places[:size], most[:size], fine, coarse)
-
-
-@njit(cache=True, nogil=True, inline="always")
-def keep_most(place, share, places, most, size):  # type: ignore[no-untyped-def]
-    """Note a share in a fine range, which is that of the last one or comes after it; returns how many are noted."""
-    if size == 0 or places[size - 1] != place:
-        places[size], most[size] = place, share
-        size += 1
-    elif share > most[size - 1]:
-        most[size - 1] = share
-    return size
 
 
 @njit(cache=True, nogil=True)
