@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doppio.core.store.columns import Columns
-from doppio.core.text.written import EVERY, TextsOfList, as_bytes, gathered
+from doppio.core.text.written import EVERY, TextsOfList, WrittenTexts, as_bytes, gathered
 
 SOME = st.text(st.sampled_from("ab \n\u00e9\u20ac\U0001f6a1"), max_size=30)
 # Some reach over many marks.
@@ -27,8 +27,6 @@ class Ranges(unittest.TestCase):
         held = written(texts)
         for row, text in enumerate(texts):
             self.assertEqual(held.holds(row), bool(text))
-            if not text:
-                continue
             edges = {
                 0,
                 len(text),
@@ -37,6 +35,7 @@ class Ranges(unittest.TestCase):
             start, end = sorted(int(share * len(text)) for share in (one, other))
             for low, high in [(start, end), *((edge, end) for edge in edges), *((start, edge) for edge in edges)]:
                 cut, line = held.cut(row, low, high), text[:low].count("\n") + 1
+                self.assertEqual(WrittenTexts.of(text).cut(0, low, high), cut)
                 self.assertEqual(cut.text, text[low:high], (row, low, high))
                 if low <= high:
                     self.assertEqual(cut.lines, (line, line + text[low:high].count("\n")), (row, low, high))

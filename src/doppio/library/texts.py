@@ -30,7 +30,7 @@ from doppio.core.text.pictures import (
     stands_in,
     whole_pages,
 )
-from doppio.core.text.written import Cut, TextsOfList
+from doppio.core.text.written import Cut, TextsOfList, WrittenTexts
 from doppio.library import pictures
 from doppio.library.corpus import Corpus
 from doppio.library.models import Document, SourceFile
@@ -255,9 +255,9 @@ class RecordedTexts:
             lacking = [owner for owner in some if written[owner] is None]
             whole = _whole({owner: some[owner] for owner in some if owner not in seen or owner in lacking}, lacking)
             for owner, there in written.items():
+                texts, row = there or (WrittenTexts.of(whole[owner]), 0)
                 for place in places[owner]:
-                    low, high = starts[place], ends[place]
-                    found[place] = there[0].cut(there[1], low, high) if there else _cut_of(whole[owner], low, high)
+                    found[place] = texts.cut(row, starts[place], ends[place])
         return found
 
     def _check(self, chunks: Sequence[int]) -> None:
@@ -388,11 +388,6 @@ def _sheet(file: SourceFile, page: int, figures: Sequence[Mapping[str, Any]]) ->
 def _words(digest: str, name: str, told: Sequence[Picture], number: int) -> list[Line]:
     """The lines on a picture of a file, and where they stand on it."""
     return [line.placed for line in pictures.words(digest, name, told, number)]
-
-
-def _cut_of(whole: str, start: int, end: int) -> Cut:
-    line = whole.count("\n", 0, start) + 1
-    return Cut(whole[start:end], (line, line + whole.count("\n", start, end)))
 
 
 def _whole(documents: Mapping[int, str], wanted: Sequence[int]) -> dict[int, str]:

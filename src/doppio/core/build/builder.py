@@ -219,7 +219,7 @@ class Builder:
         with self.store.in_use(), self.store.building(keys.family):
             opened = self.open_list(keys.chunks)
             lacking = self._lacking(opened, keys.made())
-            needed = self._lacking(opened, keys.pieces())
+            needed = [place for place, own in lacking.items() if any(piece not in keys.beside for piece in own)]
             worn = [place for place in needed if (opened.reading.parts[place].documents < 0).any()]
             if worn:
                 for key in [opened.reading.parts[place].key for place in worn]:

@@ -87,11 +87,11 @@ def forget(store: ArtifactStore, key: str, digests: NDArray[np.uint8], alive: Se
     digests : (d, 10) uint8, of its documents that have chunks
     alive : digests of all documents that there are
     """
-    artifact = store.open_or_none(KIND, key)
+    stays = [digest.tobytes().hex() in alive for digest in digests]
+    artifact = None if all(stays) else store.open_or_none(KIND, key)
     if artifact is None:
         return False
     texts = WrittenTexts.opened(artifact.arrays)
-    stays = [digest.tobytes().hex() in alive for digest in digests]
     if all(there or not texts.holds(row) for row, there in enumerate(stays)):
         return False
     parts = (texts.part(row) if there else FORGOTTEN for row, there in enumerate(stays))

@@ -61,6 +61,8 @@ class WrittenTexts:
     def cut(self, document: int, start: int, end: int) -> Cut:
         """A range of a document, in code points; what is beyond its end is left out."""
         first, behind = int(self.first_marks[document]), int(self.first_marks[document + 1])
+        if first == behind:
+            return Cut("", (1, 1))
         begin, begins_at = int(self.begins[document]), min(start // EVERY, behind - first - 1)
         ends_at = first - (-end // EVERY)
         low = begin + int(self.marks[first + begins_at, 0])
@@ -72,6 +74,12 @@ class WrittenTexts:
 
     def arrays(self) -> dict[str, NDArray[Any]]:
         return {name: getattr(self, name) for name in COLUMNS}
+
+    @classmethod
+    def of(cls, text: str) -> "WrittenTexts":
+        """One text, of one chunk, in memory."""
+        data, marks = as_bytes(text)
+        return cls(data, np.array([0, len(data)]), marks, np.array([0, len(marks)]), np.array([0, 1]))
 
     @classmethod
     def opened(cls, arrays: Mapping[str, NDArray[Any]]) -> "WrittenTexts":
