@@ -221,7 +221,7 @@ class Dense(Branches):
         rows = self.builder.describe(self.builder.keys(self.key, given))
         self.assertEqual(
             sorted(row.kind for row in rows),
-            ["postings", "segment", "structure", "token-vectors", "vectors", "vectors"],
+            ["postings", "segment", "structure", "texts", "token-vectors", "vectors", "vectors"],
         )
 
 
