@@ -253,7 +253,8 @@ class RecordedTexts:
             some = {owner: digests[owner] for owner in owners[first : first + TEXTS_AT_ONCE]}
             written = {owner: self.written and self.written.of(chunks[places[owner][0]]) for owner in some}
             lacking = [owner for owner in some if written[owner] is None]
-            whole = _whole({owner: some[owner] for owner in some if owner not in seen or owner in lacking}, lacking)
+            unseen = {owner: digest for owner, digest in some.items() if owner not in seen or not written[owner]}
+            whole = _whole(unseen, lacking)
             for owner, there in written.items():
                 texts, row = there or (WrittenTexts.of(whole[owner]), 0)
                 for place in places[owner]:

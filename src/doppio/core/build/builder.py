@@ -69,6 +69,11 @@ class Built:
     facts: Facts
 
 
+def _over(parts: Sequence[Part], pieces: Sequence[Piece]) -> list[tuple[str, str]]:
+    """Kind and key of the artifacts of some pieces over some segments."""
+    return [(piece.kind, piece.key(part.key)) for piece in pieces for part in parts]
+
+
 @dataclass
 class Builder:
     """Builds what a recipe needs into a store, and opens it."""
@@ -129,8 +134,7 @@ class Builder:
             As `Lists.read` does.
         """
         parts = self.lists.read(keys.chunks).parts
-        found = [(SEGMENT, part.key) for part in parts]
-        found += [(piece.kind, piece.key(part.key)) for piece in keys.pieces() for part in parts]
+        found = [(SEGMENT, part.key) for part in parts] + _over(parts, keys.pieces())
         return found + [(whole.kind, whole.key) for whole in keys.wholes]
 
     def chunks(self, documents: Sequence[Document], corpus: str, recipe: Recipe) -> ChunkTable:
@@ -227,11 +231,14 @@ class Builder:
                     merge_segments(self.store, self.lists, self.progress, opened, [place])
                     opened = self.open_list(keys.chunks)
                 lacking = self._lacking(opened, keys.made())
-            building = Building(self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.hands)
+            building = self._building(keys, recipe, opened, texts)
             self._make(lacking, keys.beside, building)
             building = replace(building, texts=texts.read_from(texts_of(self.store, opened)))
             self._make_wholes(keys, building)
             self._make(lacking, keys.pieces(), building)
+
+    def _building(self, keys: Keys, recipe: Recipe, opened: OpenedList, texts: ChunkTexts) -> Building:
+        return Building(self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.hands)
 
     @staticmethod
     def _make(lacking: Mapping[int, Sequence[Piece]], pieces: Sequence[Piece], building: Building) -> None:
@@ -246,8 +253,7 @@ class Builder:
         with self.store.in_use(), self.store.building(keys.family):
             opened = self.open_list(keys.chunks)
             lacking = self._lacking(opened, keys.beside)
-            building = Building(self.models, self.counter(recipe), keys.chunks, self.store, opened, texts, self.hands)
-            self._make(lacking, keys.beside, building)
+            self._make(lacking, keys.beside, self._building(keys, recipe, opened, texts))
         return len(lacking)
 
     def forget_texts(self, alive: Set[str]) -> int:
@@ -269,7 +275,7 @@ class Builder:
             parts = self.lists.read(keys.chunks).parts
         except (FileNotFoundError, ArtifactDamaged):
             return False
-        return not all(self.store.has(piece.kind, piece.key(part.key)) for piece in keys.beside for part in parts)
+        return bool(self.store.lacking(_over(parts, keys.beside)))
 
     def _lacking(self, opened: OpenedList, pieces: Sequence[Piece]) -> dict[int, list[Piece]]:
         """Pieces that segments lack, by the segment's place; damaged ones are taken away."""
@@ -382,7 +388,7 @@ class Builder:
         """Every index of a recipe that has been built, and its chunks."""
         parts = self.lists.read(keys.chunks).parts
         rows = [self._described(SEGMENT, keys.family, {}, [part.key for part in parts])]
-        beside = [piece for piece in keys.beside if all(self.store.has(piece.kind, piece.key(p.key)) for p in parts)]
+        beside = [piece for piece in keys.beside if not self.store.lacking(_over(parts, [piece]))]
         for piece in [*beside, *keys.pieces()]:
             rows.append(self._described(piece.kind, piece.of, piece.facts, [piece.key(part.key) for part in parts]))
         return rows

@@ -12,6 +12,8 @@ from contextlib import suppress
 from io import FileIO
 from pathlib import Path
 
+from doppio.core.store.small_files import FolderFiles
+
 AT_ONCE = 4 << 20
 # The part of the memory that could be had which a file may take, and all that are read at a start together: what is
 # larger is mostly left alone by a search, and might push out what is needed more. So large a file is always read, and
@@ -54,15 +56,15 @@ class ReadingAhead:
             _read_all([Path(name) for name in self._last()])
 
     def _read(self, files: Sequence[Path]) -> None:
+        before = list(self._asked)
         for name in map(str, files):
             self._asked.pop(name, None)
             self._asked[name] = None
-        if self._record is not None:
-            draft = self._record.with_suffix(f".{os.getpid()}")
+        if self._record is not None and list(self._asked) != before:
+            self._asked = dict.fromkeys(self._last())
             # Without it the next process reads what it needs when it needs it.
             with suppress(OSError):
-                draft.write_text("\n".join(self._last()))
-                draft.replace(self._record)
+                FolderFiles(self._record.parent).write(self._record.name, "\n".join(self._asked))
         _read_all(files)
 
     def _last(self) -> list[str]:
@@ -80,9 +82,9 @@ reading_ahead = ReadingAhead()
 
 
 def _read_all(files: Sequence[Path]) -> None:
-    room = memoryview(bytearray(AT_ONCE))
+    room, most = memoryview(bytearray(AT_ONCE)), _room()
     for size, file in sorted((_size(file), file) for file in files):
-        if size <= _room():
+        if size <= most:
             with suppress(OSError), file.open("rb", buffering=0) as data:
                 if not _in_memory(data.fileno(), size):
                     _read_through(data, room, size > LEAST)

@@ -37,17 +37,12 @@ def fill_field_tops(numbers, k1, lists, chunks, fine, coarse):  # type: ignore[n
     for field in range(numbers.size):
         if numbers[field] >= 0:
             mix_in(field, numbers[field], lists, own, counts, mixed)
-    places, most, size, last = np.empty(fine.size, np.int32), np.empty(fine.size, np.float32), 0, -1
+    holding, shares, size = np.empty(chunks, np.int32), np.empty(chunks, np.float64), 0
     for chunk in range(chunks):
         if mixed[chunk] > 0:
-            place, share = chunk >> FINE, np.float32(share_from(1.0, mixed[chunk], k1))
-            if place != last:
-                places[size], most[size] = place, share
-                size += 1
-                last = place
-            elif share > most[size - 1]:
-                most[size - 1] = share
-    return write_tops(places[:size], most[:size], fine, coarse)
+            holding[size], shares[size] = chunk, share_from(1.0, mixed[chunk], k1)
+            size += 1
+    return write_tops(holding[:size], shares[:size], fine, coarse)
 
 
 @njit(cache=True, nogil=True)

@@ -41,51 +41,41 @@ def fill_tops(  # type: ignore[no-untyped-def]
     coarse,
 ):  # fmt: skip
     """Write the bounds of one term into its rows; returns what one of the 255 steps is."""
-    # Postings rise, so each fine range that holds the term is met once.
-    room = min(np.int64(held[number]), fine.size)
-    places, most, size = np.empty(room, np.int32), np.empty(room, np.float32), 0
-    chunks, counts = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.int32)
-    own, shares, table = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float64), np.empty(COMMON)
+    # Blocks are read in pairs of numbers.
+    chunks, shares = np.empty(held[number] + 1, np.int32), np.empty(held[number], np.float64)
+    counts, own, table = np.empty(BLOCK, np.int32), np.empty(BLOCK, np.float32), np.empty(COMMON)
     logs_of(variant, slope, table)
-    before, left, last = np.int32(-1), held[number], np.int32(-1)
+    before, done = np.int32(-1), 0
     for block in range(block_begins[number], block_begins[number + 1]):
-        count = min(BLOCK, left)
-        decode_block(block, count, before, block_at, block_bits, data, chunks, counts)
+        count = min(BLOCK, held[number] - done)
+        decode_block(block, count, before, block_at, block_bits, data, chunks[done:], counts)
         for at in range(count):
-            own[at] = norms[chunks[at]]
-        shares_of(variant, 1.0, slope, counts, own, count, k1, delta, table, shares)
-        # Written out, here and for fields: as a function of its own it takes twice as long.
-        for at in range(count):
-            place, share = chunks[at] >> FINE, np.float32(shares[at])
-            if place != last:
-                places[size], most[size] = place, share
-                size += 1
-                last = place
-            elif share > most[size - 1]:
-                most[size - 1] = share
+            own[at] = norms[chunks[done + at]]
+        shares_of(variant, 1.0, slope, counts, own, count, k1, delta, table, shares[done:])
         before = block_last[block]
-        left -= count
-    return write_tops(places[:size], most[:size], fine, coarse)
+        done += count
+    return write_tops(chunks[:done], shares, fine, coarse)
 
 
 @njit(cache=True, nogil=True)
-def write_tops(places, most, fine, coarse):  # type: ignore[no-untyped-def]
-    """Write what a term adds at most in some fine ranges, and the highest of these, as bytes; returns their step.
+def write_tops(chunks, shares, fine, coarse):  # type: ignore[no-untyped-def]
+    """Write the most that a term adds in each range, from what it adds to the chunks that hold it, as bytes; returns
+    their step.
 
     Parameters
     ----------
-    places : (m,) int32, rising
-    most : (m,) float32
+    chunks : (m,) int32
+    shares : (m,) float64
     """
     highest = np.float64(0.0)
-    for at in range(places.size):
-        highest = max(highest, np.float64(most[at]))
+    for at in range(chunks.size):
+        highest = max(highest, np.float64(np.float32(shares[at])))
     scale = 255.0 / highest if highest > 0 else 0.0
-    for at in range(places.size):
-        place = np.int64(places[at])
-        byte = np.uint8(min(255.0, np.ceil(np.float64(most[at]) * scale)))
-        fine[place] = byte
-        coarse[place // INSIDE] = max(coarse[place // INSIDE], byte)
+    for at in range(chunks.size):
+        chunk = np.uint64(chunks[at])
+        byte = np.uint8(min(255.0, np.ceil(np.float64(np.float32(shares[at])) * scale)))
+        fine[chunk >> np.uint64(FINE)] = max(fine[chunk >> np.uint64(FINE)], byte)
+        coarse[chunk >> np.uint64(COARSE)] = max(coarse[chunk >> np.uint64(COARSE)], byte)
     return highest / 255.0 * MORE
 
 
