@@ -1,3 +1,4 @@
+import asyncio
 import io
 import os
 import signal
@@ -10,11 +11,13 @@ from unittest import mock
 
 from django.core.management import call_command
 from django.db import OperationalError, connection
+from django.test import SimpleTestCase
 from django.utils import timezone
 
-from doppio.core.errors import Cancelled
+from doppio.core.errors import Cancelled, StoreUnreachable
 from doppio.imports import services as imports
 from doppio.imports.models import Import
+from doppio.jobs.management.commands import work
 from doppio.jobs.models import Job
 from doppio.jobs.running import JobProgress, request_cancel, run_job
 from doppio.jobs.sweep import AGAIN_AT_MOST, sweep, tidy
@@ -186,3 +189,23 @@ class Jobs(Committed):
         while not ready():
             self.assertLess(time.monotonic(), end, "the worker did not get there")
             time.sleep(0.05)
+
+
+class Upkeep(SimpleTestCase):
+    def test_jobs_are_looked_after_where_something_could_not_be_tidied(self):
+        swept = []
+
+        def sweep_again():
+            swept.append(1)
+            if len(swept) == 3:
+                raise ZeroDivisionError
+
+        tidied = mock.Mock(side_effect=[StoreUnreachable("no answer"), OSError("no room")])
+        with (
+            mock.patch.multiple(work, SWEEP_EVERY=0, TIDY_EVERY=0, take_over=mock.AsyncMock(), sweep=sweep_again),
+            mock.patch.object(work, "tidy", tidied),
+            self.assertLogs(work.log, "WARNING") as told,
+            self.assertRaises(ZeroDivisionError),
+        ):
+            asyncio.run(work._upkeep(mock.Mock(), 1))
+        self.assertEqual([line.rsplit(": ", 1)[1] for line in told.output], ["no answer", "no room"])

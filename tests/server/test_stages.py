@@ -122,7 +122,7 @@ class Records(TestCase):
         self.workspace.documents.filter(pk=pipeline.texts.corpus.documents[0]).update(digest="of another")
         with self.assertRaisesRegex(DocumentError, "have changed or were removed"):
             pipeline.texts.texts([0])
-        # What is in no workspace any more is nowhere, a day later.
+        # What is in no workspace any more is nowhere once it was tidied.
         tidy(timezone.now())
         self.assertEqual(written.forget_texts(None), 0)
         found = texts_of(builder().store, builder().open_list(keys.chunks))

@@ -159,12 +159,6 @@ def _build_in_force() -> None:
             out.print(f"{recipe.name} v{recipe.version} of {recipe.workspace.name} is being built again.")
 
 
-def _queue_texts() -> None:
-    from doppio.recipes.written import queue_writing
-
-    queue_writing()
-
-
 def _import_all() -> None:
     """What every process needs that serves or builds: the models, the views, the kinds, and the compiler's tables.
 
@@ -305,7 +299,6 @@ class _Service:
         for number in range(2, min(cores(), MOST_SERVERS) + 1):
             self._keep_server(number)
         self.supervisor.do(opened)
-        self.supervisor.do(_queue_texts)
         # What nobody had to wait for, and nobody shall wait for now; its end, good or bad, ends nothing here.
         with (VAR / "set-up.log").open("a") as log:
             helper = subprocess.Popen(

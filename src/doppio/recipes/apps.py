@@ -15,6 +15,7 @@ class RecipesConfig(AppConfig):
         held.connect(services.counted)
         emptied.connect(services.take_along)
         tidying.connect(written.forget_texts)
+        tidying.connect(written.queue_writing)
         fitted.connect()
         carried.connect()
         carried_indexes.connect()

@@ -14,13 +14,13 @@ from doppio.recipes.builds import builder, queue_compaction
 from doppio.recipes.services import core_recipe
 
 
-def queue_writing() -> None:
+def queue_writing(sender: object = None, **_: object) -> None:
     """Have those written that are not; nobody has to wait for it."""
     if next(_unwritten(builder()), None):
         queue_compaction()
 
 
-def forget_texts(sender: object, **_: object) -> int:
+def forget_texts(sender: object = None, **_: object) -> int:
     """Leave out those of documents that are in no workspace any more; returns of how many segments."""
     return builder().forget_texts(set(Document.objects.values_list("digest", flat=True)))
 

@@ -15,6 +15,7 @@ from procrastinate.contrib.django import app
 from procrastinate.exceptions import ConnectorException
 from procrastinate.manager import JobManager
 
+from doppio.core.errors import DoppioError
 from doppio.jobs.signals import looking_through
 from doppio.jobs.sweep import sweep, tidy
 from doppio.jobs.taking_over import BEAT, SILENT_FOR, take_over
@@ -95,3 +96,6 @@ async def _upkeep(manager: JobManager, silent_for: float) -> None:
         except (DatabaseError, InterfaceError, ConnectorException) as error:
             log.warning("the queue could not be looked at: %s", error)
             await sync_to_async(connections.close_all)()
+        except (DoppioError, OSError) as error:
+            # Such as a store that does not answer: jobs are looked after all the same, and it is tried again.
+            log.warning("not everything could be tidied: %s", error)
